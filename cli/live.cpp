@@ -1,0 +1,248 @@
+#include "cli/live.hpp"
+
+#include "base/file.hpp"
+#include "rfb/constants.hpp"
+
+namespace kw::cli {
+
+int exitCodeFor(ErrorKind kind) {
+  switch (kind) {
+    case ErrorKind::Unreachable:
+    case ErrorKind::Refused:
+    case ErrorKind::NameUnknown: return kUnreachable;
+    case ErrorKind::TimedOut: return kTimedOut;
+    case ErrorKind::SignInFailed: return kSignIn;
+    case ErrorKind::NotTrusted: return kNotTrusted;
+    case ErrorKind::ProtocolBroken:
+    case ErrorKind::ClosedByPeer:
+    case ErrorKind::Unsupported: return kProtocol;
+    case ErrorKind::Cancelled:
+    case ErrorKind::Local: return kUsage;
+  }
+  return kUsage;
+}
+
+class Live::Observer : public SessionObserver {
+ public:
+  Observer(std::shared_ptr<State> state, bool trustOnce) : state_(std::move(state)), trustOnce_(trustOnce) {}
+
+  void statusChanged(const SessionStatus& s) override {
+    change([&] { state_->status = s; });
+  }
+  void routeChanged(const RouteFacts& r) override {
+    change([&] { state_->route = r; });
+  }
+  void figuresChanged(const Figures& f) override {
+    change([&] {
+      state_->figures = f;
+      ++state_->figureCount;
+    });
+  }
+  void pictureResized(Size size, const std::vector<Screen>& screens) override {
+    change([&] {
+      if (size != state_->size) state_->seen.clear();
+      state_->size = size;
+      state_->screens = screens;
+      state_->lastChange = std::chrono::steady_clock::now();
+    });
+  }
+  void damaged(const Region& region) override {
+    change([&] {
+      // Exact coverage matters here, so the region is kept to the picture and grows only by what came.
+      state_->seen.add(region);
+      state_->lastChange = std::chrono::steady_clock::now();
+    });
+  }
+  void asked(const Question& question, std::function<void(Answer)> reply) override {
+    Answer answer;
+    answer.accepted = question.kind == Question::Kind::Trust && trustOnce_ && question.pinned.empty();
+    reply(answer);
+  }
+
+ private:
+  template <typename F>
+  void change(F what) {
+    {
+      std::lock_guard lock(state_->mutex);
+      what();
+    }
+    state_->changed.notify_all();
+  }
+  std::shared_ptr<State> state_;
+  bool trustOnce_;
+};
+
+namespace {
+
+std::string passwordFrom(const std::string& file) {
+  const Bytes bytes = readFile(file, 4096);
+  std::string text = textOf(bytes);
+  if (const auto end = text.find_first_of("\r\n"); end != std::string::npos) text.resize(end);
+  return text;
+}
+
+struct Target {
+  Address address;
+  std::string label;
+  Owner owner;
+  SettingReader setting;
+  std::shared_ptr<Snapshot> snapshot;
+};
+
+/// A machine's name wins over a host of the same name, when the text holds no scheme or port.
+Target findTarget(const std::string& text, const OpeningTools& tools) {
+  Target target;
+  target.setting = builtInSettings();
+  if (tools.store && text.find_first_of(":/") == std::string::npos) {
+    target.snapshot = std::make_shared<Snapshot>(tools.store->load());
+    if (const Machine* machine = target.snapshot->machineNamed(text)) {
+      for (const Endpoint* e : target.snapshot->endpointsOf(machine->id)) {
+        if (!canOpen(e->scheme())) continue;
+        target.address = parseAddress(e->address);
+        target.label = machine->name;
+        target.owner = {OwnerKind::WayIn, e->id};
+        target.setting = settingsOf(*target.snapshot, target.owner);
+        return target;
+      }
+      throw Error(ErrorKind::Unsupported, "this machine has no way in that this version can open",
+                  machine->name);
+    }
+  }
+  target.address = parseAddress(text);
+  target.label = target.address.forPeople();
+  return target;
+}
+
+}  // namespace
+
+Live::Live(const LiveOptions& options) {
+  deadline_ = std::chrono::steady_clock::now() +
+              std::chrono::milliseconds(static_cast<std::int64_t>(options.timeoutSeconds * 1000));
+  OpeningTools tools;
+  if (std::filesystem::exists(usualStoreFile())) {
+    tools.store = openSqliteStore(usualStoreFile());
+    tools.vault = openVault(configFolder());
+  }
+  const Target target = findTarget(options.target, tools);
+  VncConfig config = vncConfig(target.address, target.label, target.setting);
+  config.reconnect.enabled = false;
+  config.connectLimit = std::chrono::milliseconds(static_cast<std::int64_t>(options.timeoutSeconds * 1000));
+  if (tools.store) useRecords(config, tools, target.owner);
+  if (!options.passwordFile.empty()) {
+    rfb::SignIn given{options.user.empty() ? target.address.user : options.user,
+                      passwordFrom(options.passwordFile)};
+    config.keptSignIn = [given](const rfb::SignInRequest&) { return given; };
+  }
+  config.rememberSignIn = {};
+  if (!options.encoding.empty()) {
+    std::int32_t encoding = 0;
+    if (!rfb::encodingFromName(options.encoding, encoding))
+      throw Error(ErrorKind::Local, "no encoding has this name", options.encoding);
+    config.options.encodings = {encoding, rfb::encoding::kRaw};
+  }
+  config.options.format = options.colours == 8    ? PixelFormat::rgb332()
+                          : options.colours == 16 ? PixelFormat::rgb565()
+                                                  : PixelFormat::native();
+  if (options.quality != "auto") {
+    const QualityLevels levels = qualityLevels(options.quality);
+    config.options.quality = levels.quality;
+    config.options.compression = levels.compression;
+  }
+  session_ = makeVncSession(runtime_.strand(), tools.clock, std::move(config));
+  session_->observe(std::make_shared<Observer>(state_, options.trustOnce));
+  session_->start();
+}
+
+Live::~Live() {
+  session_->end();
+  std::unique_lock lock(state_->mutex);
+  state_->changed.wait_for(lock, std::chrono::seconds(2),
+                           [&] { return state_->status.stage == Stage::Ended; });
+}
+
+void Live::throwIfOver(std::unique_lock<std::mutex>& lock) const {
+  if (state_->status.stage != Stage::Ended) return;
+  const SessionStatus status = state_->status;
+  lock.unlock();
+  throw Error(status.problem.value_or(ErrorKind::ClosedByPeer), status.sentence);
+}
+
+template <typename Condition>
+void Live::waitUntil(Condition condition, const char* what) {
+  std::unique_lock lock(state_->mutex);
+  while (!condition()) {
+    throwIfOver(lock);
+    if (state_->changed.wait_until(lock, deadline_) == std::cv_status::timeout && !condition())
+      throw Error(ErrorKind::TimedOut, std::string("no ") + what + " within the time limit");
+  }
+}
+
+void Live::waitForPicture() {
+  waitUntil(
+      [&] {
+        return !state_->size.empty() && state_->seen.covers({0, 0, state_->size.width, state_->size.height});
+      },
+      "full picture");
+}
+
+void Live::waitForQuiet(std::chrono::milliseconds quiet) {
+  std::unique_lock lock(state_->mutex);
+  for (;;) {
+    throwIfOver(lock);
+    const auto due = state_->lastChange + quiet;
+    const auto now = std::chrono::steady_clock::now();
+    const bool whole = state_->seen.covers({0, 0, state_->size.width, state_->size.height});
+    if (whole && now >= due) return;
+    if (now >= deadline_)
+      throw Error(ErrorKind::TimedOut, "the picture never stood still within the time limit");
+    state_->changed.wait_until(lock, std::min(whole ? due : deadline_, deadline_));
+  }
+}
+
+void Live::watchFor(std::chrono::milliseconds howLong) {
+  const auto until = std::chrono::steady_clock::now() + howLong;
+  std::unique_lock lock(state_->mutex);
+  while (std::chrono::steady_clock::now() < until) {
+    throwIfOver(lock);
+    state_->changed.wait_until(lock, until);
+  }
+}
+
+void Live::drain() {
+  // A forced full picture comes back only after everything before it was read.
+  {
+    std::lock_guard lock(state_->mutex);
+    state_->seen.clear();
+  }
+  session_->refresh();
+  waitForPicture();
+}
+
+Framebuffer Live::copyOfPicture(int screen) const {
+  Rect area;
+  {
+    std::lock_guard lock(state_->mutex);
+    area = {0, 0, state_->size.width, state_->size.height};
+    if (screen > 0) {
+      if (static_cast<std::size_t>(screen) > state_->screens.size())
+        throw Error(ErrorKind::Local,
+                    "the machine shows " + std::to_string(state_->screens.size()) + " screen(s)");
+      area = state_->screens[static_cast<std::size_t>(screen) - 1].area;
+    }
+  }
+  const auto picture = session_->picture();
+  auto lock = picture->lock();
+  return picture->cropped(area);
+}
+
+Figures Live::figures() const {
+  std::lock_guard lock(state_->mutex);
+  return state_->figures;
+}
+
+RouteFacts Live::route() const {
+  std::lock_guard lock(state_->mutex);
+  return state_->route;
+}
+
+}  // namespace kw::cli

@@ -1,0 +1,80 @@
+// A session driven from a command line: blocks until something has happened, answers questions from flags.
+#pragma once
+#include <chrono>
+#include <condition_variable>
+#include <mutex>
+#include <optional>
+#include <string>
+
+#include "base/runtime.hpp"
+#include "route/opening.hpp"
+
+namespace kw::cli {
+
+/// Flags that every connecting verb has.
+struct LiveOptions {
+  std::string target;  ///< a URI, host:port, or the name of a machine in the store
+  std::string passwordFile;
+  std::string user;
+  bool trustOnce = false;
+  double timeoutSeconds = 30;
+  std::string encoding;
+  int colours = 32;
+  std::string quality = "auto";
+};
+
+enum ExitCode {
+  kDone = 0,
+  kUsage = 2,
+  kUnreachable = 3,
+  kSignIn = 4,
+  kProtocol = 5,
+  kNotTrusted = 6,
+  kTimedOut = 7
+};
+int exitCodeFor(ErrorKind kind);
+
+class Live {
+ public:
+  explicit Live(const LiveOptions& options);
+  ~Live();
+
+  /// Blocks until the picture is whole. Throws Error, {TimedOut} when the limit passes first.
+  void waitForPicture();
+  /// Blocks until nothing has changed for `quiet`.
+  void waitForQuiet(std::chrono::milliseconds quiet);
+  /// Blocks for `howLong`, or until the session ends (throws then).
+  void watchFor(std::chrono::milliseconds howLong);
+  /// Blocks until everything sent so far has been taken by the peer.
+  void drain();
+
+  Session& session() { return *session_; }
+  [[nodiscard]] Framebuffer copyOfPicture(int screen) const;
+  [[nodiscard]] Figures figures() const;
+  [[nodiscard]] RouteFacts route() const;
+
+ private:
+  class Observer;
+  struct State {
+    mutable std::mutex mutex;
+    std::condition_variable changed;
+    SessionStatus status;
+    RouteFacts route;
+    Figures figures;
+    Region seen = Region::exact();
+    Size size;
+    std::vector<Screen> screens;
+    std::chrono::steady_clock::time_point lastChange;
+    std::uint64_t figureCount = 0;
+  };
+  template <typename Condition>
+  void waitUntil(Condition condition, const char* what);
+  void throwIfOver(std::unique_lock<std::mutex>& lock) const;
+
+  std::shared_ptr<State> state_ = std::make_shared<State>();
+  Runtime runtime_{1};
+  std::shared_ptr<Session> session_;
+  std::chrono::steady_clock::time_point deadline_;
+};
+
+}  // namespace kw::cli

@@ -1,0 +1,216 @@
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "cli/live.hpp"
+#include "cli/verbs.hpp"
+#include "record/setting.hpp"
+
+namespace kw::cli {
+
+namespace {
+
+using Json = nlohmann::json;
+
+std::string pathText(const Snapshot& s, Id folder) {
+  std::string text;
+  for (const Folder* f : s.pathOf(folder)) text += (text.empty() ? "" : " / ") + f->name;
+  return text;
+}
+
+Json toJson(const Snapshot& s, const Machine& m) {
+  Json ways = Json::array();
+  for (const Endpoint* e : s.endpointsOf(m.id))
+    ways.push_back({{"label", e->label}, {"address", e->address}});
+  return {{"name", m.name},
+          {"group", pathText(s, m.folder)},
+          {"host", m.host},
+          {"tags", m.tags},
+          {"waysIn", ways}};
+}
+
+int list(bool json) {
+  const Snapshot s = openSqliteStore(usualStoreFile())->load();
+  std::vector<const Machine*> all;
+  for (const auto& [id, m] : s.machines) all.push_back(&m);
+  std::sort(all.begin(), all.end(), [](const Machine* a, const Machine* b) { return a->name < b->name; });
+  if (json) {
+    Json out = Json::array();
+    for (const Machine* m : all) out.push_back(toJson(s, *m));
+    std::cout << out.dump(2) << "\n";
+    return kDone;
+  }
+  for (const Machine* m : all) {
+    std::cout << m->name;
+    for (const Endpoint* e : s.endpointsOf(m->id)) std::cout << "\t" << e->address;
+    std::cout << "\n";
+  }
+  return kDone;
+}
+
+Id folderNamed(const Snapshot& s, StoreWriter& writer, const std::string& path) {
+  Id parent = 0;
+  std::size_t at = 0;
+  while (at <= path.size()) {
+    const auto slash = std::min(path.find('/', at), path.size());
+    const std::string name = path.substr(at, slash - at);
+    at = slash + 1;
+    if (name.empty()) continue;
+    Id found = 0;
+    for (const auto& [id, f] : s.folders)
+      if (f.parent == parent && f.name == name) found = id;
+    if (found == 0) {
+      Folder fresh;
+      fresh.parent = parent;
+      fresh.name = name;
+      writer.put(fresh);
+      found = fresh.id;
+    }
+    parent = found;
+  }
+  return parent;
+}
+
+struct AddRequest {
+  std::string name, group, host;
+  std::vector<std::string> addresses;
+};
+
+int add(const AddRequest& request) {
+  for (const std::string& address : request.addresses) parseAddress(address);
+  auto store = openSqliteStore(usualStoreFile());
+  const Snapshot s = store->load();
+  if (s.machineNamed(request.name) != nullptr)
+    throw Error(ErrorKind::Local, "a machine of this name is in the store already", request.name);
+  store->commit("add " + request.name, [&](StoreWriter& writer) {
+    Machine m;
+    m.name = request.name;
+    m.host = request.host;
+    m.folder = folderNamed(s, writer, request.group);
+    writer.put(m);
+    int position = 0;
+    for (const std::string& address : request.addresses) {
+      Endpoint e;
+      e.machine = m.id;
+      e.address = parseAddress(address).uri();
+      e.label = e.scheme().starts_with("vnc") || e.scheme() == "rdp" || e.scheme() == "spice" ? "screen"
+                                                                                              : e.scheme();
+      e.position = position++;
+      writer.put(e);
+    }
+  });
+  std::cout << "added " << request.name << "\n";
+  return kDone;
+}
+
+const Machine& machineOrThrow(const Snapshot& s, const std::string& name) {
+  const Machine* m = s.machineNamed(name);
+  if (m == nullptr) throw Error(ErrorKind::Local, "no machine has this name", name);
+  return *m;
+}
+
+int show(const std::string& name, bool json) {
+  const Snapshot s = openSqliteStore(usualStoreFile())->load();
+  const Machine& m = machineOrThrow(s, name);
+  if (json) {
+    Json out = toJson(s, m);
+    for (const Endpoint* e : s.endpointsOf(m.id))
+      for (const Setting& setting : allSettings()) {
+        const ResolvedSetting r = s.resolve({OwnerKind::WayIn, e->id}, setting.key);
+        out["settings"][e->label][setting.key] = {{"value", r.value}, {"origin", r.origin}};
+      }
+    std::cout << out.dump(2) << "\n";
+    return kDone;
+  }
+  std::cout << m.name << "\n  group  " << pathText(s, m.folder) << "\n  host   " << m.host << "\n";
+  for (const Endpoint* e : s.endpointsOf(m.id)) {
+    std::cout << "  " << e->label << "  " << e->address << "\n";
+    for (const Setting& setting : allSettings()) {
+      const ResolvedSetting r = s.resolve({OwnerKind::WayIn, e->id}, setting.key);
+      if (r.origin != "built in")
+        std::cout << "    " << setting.label << ": " << labelOf(setting, r.value) << " (" << r.origin
+                  << ")\n";
+    }
+  }
+  return kDone;
+}
+
+int remove(const std::string& name) {
+  auto store = openSqliteStore(usualStoreFile());
+  const Snapshot s = store->load();
+  const Id id = machineOrThrow(s, name).id;
+  store->commit("remove " + name, [&](StoreWriter& writer) { writer.removeMachine(id); });
+  std::cout << "removed " << name << " (kettle machines undo brings it back)\n";
+  return kDone;
+}
+
+int set(const std::string& name, const std::string& key, const std::optional<std::string>& value) {
+  const Setting* setting = findSetting(key);
+  if (setting == nullptr) throw Error(ErrorKind::Local, "no setting has this key", key);
+  if (value)
+    if (const std::string problem = problemWith(*setting, *value); !problem.empty())
+      throw Error(ErrorKind::Local, problem, key);
+  auto store = openSqliteStore(usualStoreFile());
+  const Snapshot s = store->load();
+  const Id id = machineOrThrow(s, name).id;
+  store->commit("set " + key + " of " + name, [&](StoreWriter& writer) {
+    writer.set({OwnerKind::Machine, id}, key, value);
+  });
+  return kDone;
+}
+
+int undo() {
+  const std::string title = openSqliteStore(usualStoreFile())->undo();
+  std::cout << (title.empty() ? "nothing to undo" : "undone: " + title) << "\n";
+  return kDone;
+}
+
+}  // namespace
+
+void addMachineVerbs(CLI::App& app, Chosen& chosen) {
+  auto* machines = app.add_subcommand("machines", "The machines in the store");
+  machines->require_subcommand(1);
+  auto json = std::make_shared<bool>(false);
+  auto name = std::make_shared<std::string>();
+  {
+    auto* verb = machines->add_subcommand("list", "All machines and their addresses");
+    verb->add_flag("--json", *json, "As JSON");
+    verb->callback([=, &chosen] { chosen = [=] { return list(*json); }; });
+  }
+  {
+    auto request = std::make_shared<AddRequest>();
+    auto* verb = machines->add_subcommand("add", "Keep a new machine");
+    verb->add_option("name", request->name, "Its name")->required();
+    verb->add_option("--address", request->addresses, "A way in as URI; may be given several times")
+        ->required();
+    verb->add_option("--group", request->group, "Place and groups: \"Alder Vale/Glasshouses\"");
+    verb->add_option("--host", request->host, "The host that runs it");
+    verb->callback([=, &chosen] { chosen = [=] { return add(*request); }; });
+  }
+  {
+    auto* verb = machines->add_subcommand("show", "One machine with its settings");
+    verb->add_option("name", *name, "Its name")->required();
+    verb->add_flag("--json", *json, "As JSON");
+    verb->callback([=, &chosen] { chosen = [=] { return show(*name, *json); }; });
+  }
+  {
+    auto* verb = machines->add_subcommand("remove", "Remove a machine");
+    verb->add_option("name", *name, "Its name")->required();
+    verb->callback([=, &chosen] { chosen = [=] { return remove(*name); }; });
+  }
+  {
+    auto key = std::make_shared<std::string>(), value = std::make_shared<std::string>();
+    auto* verb = machines->add_subcommand("set", "Set one setting of a machine, or give it back");
+    verb->add_option("name", *name, "Its name")->required();
+    verb->add_option("key", *key, "screen.fit, clipboard.way, …")->required();
+    auto* given = verb->add_option("value", *value, "The value; without it the inherited one counts again");
+    verb->callback([=, &chosen] {
+      const bool has = given->count() > 0;
+      chosen = [=] { return set(*name, *key, has ? std::optional(*value) : std::nullopt); };
+    });
+  }
+  machines->add_subcommand("undo", "Undo the newest change of the store")->callback([&chosen] {
+    chosen = undo;
+  });
+}
+
+}  // namespace kw::cli

@@ -1,0 +1,34 @@
+// Secrets sealed with XChaCha20-Poly1305 under one vault key. The key lies in a file of the user's
+// configuration folder (mode 0600), itself sealed by a passphrase (Argon2id) when the user sets one.
+#pragma once
+#include <filesystem>
+#include <memory>
+#include <optional>
+#include <string>
+
+#include "base/bytes.hpp"
+
+namespace kw {
+
+class Vault {
+ public:
+  virtual ~Vault() = default;
+  /// False while a passphrase is needed.
+  [[nodiscard]] virtual bool isOpen() const = 0;
+  /// False when the passphrase is wrong.
+  virtual bool open(const std::string& passphrase) = 0;
+  /// Sets, changes or (empty) removes the passphrase. The vault must be open.
+  virtual void setPassphrase(const std::string& passphrase) = 0;
+  /// `about` names what the secret belongs to and is authenticated with it. Throws Error{Local} when not
+  /// open.
+  [[nodiscard]] virtual Bytes seal(const std::string& secret, const std::string& about) = 0;
+  /// Nothing when the text was altered, belongs to something else or to another vault.
+  [[nodiscard]] virtual std::optional<std::string> unseal(const Bytes& sealedText,
+                                                          const std::string& about) = 0;
+};
+
+/// Opens the vault of this folder, making the key file when there is none. Throws Error{Local} on a damaged
+/// file.
+std::unique_ptr<Vault> openVault(const std::filesystem::path& folder);
+
+}  // namespace kw

@@ -1,0 +1,179 @@
+#include "record/address.hpp"
+
+#include <algorithm>
+
+#include "base/bytes.hpp"
+#include "base/error.hpp"
+
+namespace kw {
+
+namespace {
+
+[[noreturn]] void wrong(const std::string& text, const std::string& why) {
+  throw Error(ErrorKind::Local, why, text);
+}
+
+int hexDigit(char c) {
+  if (c >= '0' && c <= '9') return c - '0';
+  if (c >= 'a' && c <= 'f') return c - 'a' + 10;
+  if (c >= 'A' && c <= 'F') return c - 'A' + 10;
+  return -1;
+}
+
+std::string percentDecoded(const std::string& text) {
+  std::string out;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    if (text[i] == '%' && i + 2 < text.size() && hexDigit(text[i + 1]) >= 0 && hexDigit(text[i + 2]) >= 0) {
+      out += static_cast<char>(hexDigit(text[i + 1]) * 16 + hexDigit(text[i + 2]));
+      i += 2;
+    } else {
+      out += text[i];
+    }
+  }
+  return out;
+}
+
+std::string percentEncoded(const std::string& text) {
+  std::string out;
+  for (char c : text) {
+    const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
+                       std::string_view("-._~/").find(c) != std::string_view::npos;
+    out += plain ? std::string(1, c) : "%" + hex(viewOf({&c, 1}));
+  }
+  return out;
+}
+
+int parsePort(const std::string& whole, const std::string& digits) {
+  if (digits.empty() || digits.size() > 5 || digits.find_first_not_of("0123456789") != std::string::npos)
+    wrong(whole, "\"" + digits + "\" is not a port number");
+  const int port = std::stoi(digits);
+  if (port > 65535) wrong(whole, "port " + digits + " is larger than 65535");
+  return port;
+}
+
+/// Splits "host", "host:digits" and "[v6]:digits"; `digits` stays empty when there is no port.
+void splitHostPort(const std::string& whole, const std::string& text, std::string& host,
+                   std::string& digits) {
+  if (!text.empty() && text[0] == '[') {
+    const auto close = text.find(']');
+    if (close == std::string::npos) wrong(whole, "the ] of the address is missing");
+    host = text.substr(1, close - 1);
+    if (close + 1 < text.size()) {
+      if (text[close + 1] != ':') wrong(whole, "after ] only :port may follow");
+      digits = text.substr(close + 2);
+    }
+    return;
+  }
+  const auto colon = text.find(':');
+  if (colon != std::string::npos && text.find(':', colon + 1) != std::string::npos) {
+    host = text;  // a bare IPv6 address
+    return;
+  }
+  host = text.substr(0, colon);
+  if (colon != std::string::npos) digits = text.substr(colon + 1);
+}
+
+void parseQuery(const std::string& query, Address& out) {
+  std::size_t at = 0;
+  while (at < query.size()) {
+    const auto end = std::min(query.find('&', at), query.size());
+    const std::string pair = query.substr(at, end - at);
+    const auto equals = pair.find('=');
+    if (!pair.empty())
+      out.options[percentDecoded(pair.substr(0, equals))] =
+          equals == std::string::npos ? "" : percentDecoded(pair.substr(equals + 1));
+    at = end + 1;
+  }
+}
+
+void parseAuthority(const std::string& whole, std::string rest, Address& out, bool typed) {
+  if (const auto at = rest.rfind('@'); at != std::string::npos) {
+    out.user = percentDecoded(rest.substr(0, at));
+    if (const auto colon = out.user.find(':'); colon != std::string::npos)
+      wrong(whole.substr(0, whole.find("://")) + "://…",
+            "an address must not hold a password; it is asked for instead");
+    rest = rest.substr(at + 1);
+  }
+  std::string digits;
+  splitHostPort(whole, rest, out.host, digits);
+  out.host = percentDecoded(out.host);
+  if (out.host.empty()) wrong(whole, "the host is missing");
+  if (out.host.find_first_of(" \t/\\?#") != std::string::npos)
+    wrong(whole, "a host name has no such characters");
+  out.port = digits.empty() ? usualPort(out.scheme) : parsePort(whole, digits);
+  if (typed && !digits.empty() && out.scheme == "vnc" && out.port < 100) {
+    out.displayNumber = true;
+    out.port += 5900;
+  }
+  if (out.port == 0 && usualPort(out.scheme) != 0) wrong(whole, "port 0 cannot be reached");
+}
+
+}  // namespace
+
+int usualPort(const std::string& scheme) {
+  if (scheme == "vnc") return 5900;
+  if (scheme == "rdp") return 3389;
+  if (scheme == "spice") return 5900;
+  if (scheme == "ssh") return 22;
+  if (scheme == "telnet") return 23;
+  return 0;
+}
+
+Address parseAddress(const std::string& input) {
+  const auto first = input.find_first_not_of(" \t\r\n");
+  if (first == std::string::npos) wrong(input, "the address is empty");
+  const std::string text = input.substr(first, input.find_last_not_of(" \t\r\n") - first + 1);
+  Address out;
+  if (text[0] == '/') {
+    out.scheme = "vnc+unix";
+    out.path = text;
+    return out;
+  }
+  const auto colon = text.find(':');
+  const std::string scheme = colon == std::string::npos ? "" : lowered(text.substr(0, colon));
+  if (scheme == "vnc+unix") {
+    out.scheme = scheme;
+    out.path = percentDecoded(text.substr(colon + 1));
+    while (out.path.starts_with("//")) out.path.erase(0, 1);
+    if (out.path.empty() || out.path[0] != '/') wrong(text, "a socket needs a full path");
+    return out;
+  }
+  const auto authority = text.find("://");
+  if (authority == std::string::npos) {
+    parseAuthority(text, text, out, true);
+    return out;
+  }
+  if (usualPort(scheme) == 0) wrong(text, "\"" + scheme + "\" is not a kind of address this program knows");
+  out.scheme = scheme;
+  std::string rest = text.substr(authority + 3);
+  if (const auto hash = rest.find('#'); hash != std::string::npos) rest.resize(hash);
+  if (const auto question = rest.find('?'); question != std::string::npos) {
+    parseQuery(rest.substr(question + 1), out);
+    rest.resize(question);
+  }
+  if (const auto slash = rest.find('/'); slash != std::string::npos) rest.resize(slash);
+  parseAuthority(text, rest, out, false);
+  return out;
+}
+
+std::string Address::uri() const {
+  if (scheme == "vnc+unix") return "vnc+unix:" + percentEncoded(path);
+  std::string out = scheme + "://";
+  if (!user.empty()) out += percentEncoded(user) + "@";
+  out += host.find(':') != std::string::npos ? "[" + host + "]" : host;
+  if (port != 0) out += ":" + std::to_string(port);
+  char separator = '?';
+  for (const auto& [key, value] : options) {
+    out += separator + percentEncoded(key) + "=" + percentEncoded(value);
+    separator = '&';
+  }
+  return out;
+}
+
+std::string Address::forPeople() const {
+  if (scheme == "vnc+unix") return path;
+  return host + " port " + std::to_string(port) +
+         (displayNumber ? " (display " + std::to_string(port - 5900) + ")" : "");
+}
+
+}  // namespace kw

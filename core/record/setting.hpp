@@ -1,0 +1,39 @@
+// Every setting is declared once, here: key, type, default, label, help. Sheets, command line and docs are
+// made from these declarations. A setting's value in force comes from the nearest owner that sets it:
+// way in, machine, group(s), place, built in.
+#pragma once
+#include <span>
+#include <string>
+#include <vector>
+
+namespace kw {
+
+enum class SettingType { Choice, Whole, Switch, Text };
+
+struct SettingChoice {
+  const char* value;
+  const char* label;
+};
+
+struct Setting {
+  const char* key;      ///< "screen.fit"
+  const char* section;  ///< the page of the sheet: "Screen"
+  SettingType type;
+  const char* standard;  ///< the built-in value, as text; switches are "on" and "off"
+  const char* label;
+  const char* help;
+  std::vector<SettingChoice> choices;  ///< for Choice; a Choice with `free` takes other values too
+  int least = 0, most = 0;             ///< for Whole
+  const char* unit = "";
+  std::vector<std::string> protocols;  ///< schemes it applies to; empty: all
+};
+
+const std::vector<Setting>& allSettings();
+/// Null when no setting has this key.
+const Setting* findSetting(const std::string& key);
+/// Empty when the value may be set, else a sentence that says what is wrong.
+std::string problemWith(const Setting& setting, const std::string& value);
+/// "Shrink to fit" for "shrink"; "30 s" for "30".
+std::string labelOf(const Setting& setting, const std::string& value);
+
+}  // namespace kw

@@ -1,0 +1,71 @@
+// Where records are kept. Every row has a version; a stale write is refused with what changed, never lost.
+// Every commit can be undone. What commit() returned from is on disk.
+#pragma once
+#include <filesystem>
+#include <functional>
+#include <memory>
+
+#include "base/bytes.hpp"
+#include "base/error.hpp"
+#include "record/model.hpp"
+
+namespace kw {
+
+/// Somebody else changed the row in the meantime.
+class StaleError : public Error {
+ public:
+  explicit StaleError(const std::string& what) : Error(ErrorKind::Local, what) {}
+};
+
+/// Writes inside one commit. The versions in the given rows must be those that were read; put() raises them.
+class StoreWriter {
+ public:
+  virtual ~StoreWriter() = default;
+  /// id 0 makes a new row and fills in id and version.
+  virtual void put(Folder& folder) = 0;
+  virtual void put(Machine& machine) = 0;
+  virtual void put(Endpoint& endpoint) = 0;
+  /// With everything in it: groups, machines, ways in, settings, kept passwords.
+  virtual void removeFolder(Id id) = 0;
+  virtual void removeMachine(Id id) = 0;
+  virtual void removeEndpoint(Id id) = 0;
+  /// Nothing takes the own value back, so that the inherited one counts again.
+  virtual void set(Owner owner, const std::string& key, const std::optional<std::string>& value) = 0;
+};
+
+struct JournalEntry {
+  std::string when;  ///< ISO 8601, UTC
+  std::string machine, text;
+};
+
+class Store {
+ public:
+  virtual ~Store() = default;
+  [[nodiscard]] virtual Snapshot load() = 0;
+  /// True when somebody (also another process) changed the store since the snapshot.
+  [[nodiscard]] virtual bool changedSince(const Snapshot& snapshot) = 0;
+  /// All of `work` or nothing. `title` names it for undo: "remove mist-bench".
+  virtual void commit(const std::string& title, const std::function<void(StoreWriter&)>& work) = 0;
+  /// Undoes the newest commit; returns its title, empty when there is none. Throws StaleError.
+  virtual std::string undo() = 0;
+  [[nodiscard]] virtual std::string undoTitle() = 0;
+
+  // Sealed secrets; what is stored is ciphertext (credential/vault.hpp).
+  virtual void putSecret(Owner owner, const Bytes& sealedText) = 0;
+  [[nodiscard]] virtual std::optional<Bytes> secret(Owner owner) = 0;
+  virtual void removeSecret(Owner owner) = 0;
+
+  [[nodiscard]] virtual std::optional<std::string> pinned(const std::string& peer) = 0;
+  virtual void pin(const std::string& peer, const std::string& sha256) = 0;
+
+  virtual void journal(const std::string& machine, const std::string& text) = 0;
+  [[nodiscard]] virtual std::vector<JournalEntry> journal(int most) = 0;
+};
+
+/// Opens or makes the file. Thread-safe. Throws Error{Local}: not a store, made by a newer version, not
+/// writable.
+std::unique_ptr<Store> openSqliteStore(const std::filesystem::path& file);
+/// The user's own store: $XDG_DATA_HOME/kettle-window/records.sqlite
+std::filesystem::path usualStoreFile();
+
+}  // namespace kw

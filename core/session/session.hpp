@@ -1,0 +1,166 @@
+// One shape for every engine. Commands may come from any thread and are run on the session's strand; events
+// come out through SessionObserver, called on that strand. What a session cannot do, it says in Capabilities,
+// with the reason, so that nobody asks which protocol this is.
+#pragma once
+#include <chrono>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/error.hpp"
+#include "picture/framebuffer.hpp"
+#include "picture/region.hpp"
+#include "wire/tls.hpp"
+
+namespace kw {
+
+enum class Stage {
+  Idle,        ///< not started
+  Connecting,  ///< on the way to the peer
+  SigningIn,   ///< the peer answers; security and sign-in
+  Live,        ///< picture or text flows
+  Waiting,     ///< lost or failed; tries again by itself
+  Ended,       ///< over
+};
+
+struct SessionStatus {
+  Stage stage = Stage::Idle;
+  std::string sentence;                ///< what is going on, for the pane: "connecting to fernery port 5907"
+  std::optional<ErrorKind> problem;    ///< set while Waiting or Ended after a failure
+  std::string cure;                    ///< what a person can do
+  int attempt = 0;                     ///< counts from 1
+  std::chrono::nanoseconds nextTry{};  ///< while Waiting: the delay before the next attempt
+};
+
+struct Ability {
+  bool can = false;
+  std::string why;  ///< the reason when it cannot; a whole sentence
+};
+
+struct Capabilities {
+  Ability pointer, keys, resize, clipboard, power, sound, screens, quality, colours, savePicture, files;
+};
+
+struct Figures {
+  double framesPerSecond = 0;
+  double bytesInPerSecond = 0, bytesOutPerSecond = 0;
+  std::uint64_t bytesIn = 0, bytesOut = 0, frames = 0;
+  std::string encodings;  ///< what came in the last second, most used first: "Tight + CopyRect"
+  std::chrono::nanoseconds keyToPicture{};  ///< 0 when unknown
+};
+
+/// The stretch from this desk to the peer, as found; the side shows it.
+struct RouteFacts {
+  std::string host, address;  ///< as written, and the numeric address that answered
+  int port = 0;
+  std::chrono::nanoseconds answersIn{};
+  bool reached = false;
+  bool sealed = false;
+  std::string security;     ///< "VeNCrypt X509Vnc"
+  std::string machineName;  ///< what the peer calls itself
+};
+
+struct PointerShape {
+  Size size;
+  Point hotspot;
+  std::vector<Pixel> pixels;  ///< 0xAARRGGBB premultiplied
+};
+
+struct Question {
+  enum class Kind { Password, UserAndPassword, Trust };
+  Kind kind = Kind::Password;
+  std::string text;             ///< one sentence, says whom it concerns
+  std::string hint;             ///< "only the first eight characters count"; may be empty
+  bool again = false;           ///< the last answer was wrong
+  PeerCertificate certificate;  ///< for Trust
+  std::string pinned;           ///< for Trust: the fingerprint trusted before; empty when new
+};
+struct Answer {
+  bool accepted = false;
+  std::string user, password;
+  bool remember = false;
+};
+
+struct SoundForm {
+  int channels = 2, rate = 44100;  ///< signed 16-bit samples, little endian
+};
+
+enum class PowerWish { ShutDown, Reboot, Reset };
+
+class SessionObserver {
+ public:
+  virtual ~SessionObserver() = default;
+  virtual void statusChanged(const SessionStatus&) {}
+  virtual void routeChanged(const RouteFacts&) {}
+  virtual void capabilitiesChanged(const Capabilities&) {}
+  virtual void pictureResized(Size, const std::vector<Screen>&) {}
+  virtual void damaged(const Region&) {}
+  virtual void pointerShapeChanged(const PointerShape&) {}
+  virtual void pointerMoved(Point) {}
+  virtual void pointerRelative(bool) {}
+  virtual void lockKeysChanged(unsigned /*scroll 1, num 2, caps 4*/) {}
+  virtual void bell() {}
+  virtual void nameChanged(const std::string&) {}
+  virtual void clipboardText(const std::string& /*utf8*/) {}
+  virtual void soundBegins(SoundForm) {}
+  virtual void sound(ByteView) {}
+  virtual void soundEnds() {}
+  virtual void figuresChanged(const Figures&) {}
+  /// A short remark that needs no answer: "the machine does not allow another size".
+  virtual void remark(const std::string&) {}
+  /// `reply` may be called once, from any thread. Not calling it leaves the session waiting.
+  virtual void asked(const Question& question, std::function<void(Answer)> reply) {
+    (void)question;
+    reply({});
+  }
+};
+
+class Session {
+ public:
+  virtual ~Session() = default;
+  virtual void observe(std::shared_ptr<SessionObserver> observer) = 0;
+  virtual void start() = 0;
+  /// Ends for good; Stage::Ended follows.
+  virtual void end() = 0;
+  /// While Waiting or Ended: tries again now.
+  virtual void retry() = 0;
+
+  [[nodiscard]] virtual std::shared_ptr<Framebuffer> picture() const = 0;
+
+  virtual void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) = 0;
+  virtual void pointer(Point at, unsigned buttons) = 0;
+  virtual void pointerBy(int dx, int dy, unsigned buttons) = 0;
+  virtual void offerClipboard(std::string utf8) = 0;
+  virtual void requestSize(Size size) = 0;
+  virtual void power(PowerWish wish) = 0;
+  virtual void setSound(bool on) = 0;
+  /// bits per pixel: 8, 16 or 32
+  virtual void setColours(int bits) = 0;
+  /// quality 0..9 or -1 for lossless, compression 0..9
+  virtual void setQuality(int quality, int compression) = 0;
+  virtual void setViewOnly(bool on) = 0;
+  virtual void refresh() = 0;
+  /// Nobody looks: no updates are asked for.
+  virtual void setPaused(bool paused) = 0;
+};
+
+/// Where fingerprints that somebody trusted are kept. Thread-safe.
+class TrustStore {
+ public:
+  virtual ~TrustStore() = default;
+  virtual std::optional<std::string> pinned(const std::string& peer) = 0;
+  virtual void pin(const std::string& peer, const std::string& sha256) = 0;
+};
+
+/// Delays between attempts: the first, doubled each time, up to the longest.
+struct ReconnectPolicy {
+  bool enabled = true;
+  std::chrono::nanoseconds first = std::chrono::seconds(1), longest = std::chrono::seconds(30);
+  int mostAttempts = 0;  ///< 0: no limit
+  [[nodiscard]] std::chrono::nanoseconds delay(int attempt) const;
+};
+
+}  // namespace kw
