@@ -1,0 +1,145 @@
+#include "lab/scenario.hpp"
+
+#include <sodium.h>
+
+#include <nlohmann/json.hpp>
+
+#include "base/file.hpp"
+#include "route/opening.hpp"
+
+namespace kw::lab {
+
+namespace {
+
+using Json = nlohmann::json;
+
+// Each host has a loopback address of its own, so that consoles keep their usual ports.
+constexpr const char* kFernery = "127.0.0.11";
+constexpr const char* kOrchard = "127.0.0.12";
+constexpr int kPalmHouses = 24;
+
+std::string palmHouse(int number) { return "palm-house-" + std::string(number < 10 ? "0" : "") + std::to_string(number); }
+
+std::string randomPassword() {
+  static constexpr char letters[] = "abcdefghjkmnpqrstuvwxyz23456789";
+  std::string out;
+  for (int i = 0; i < 8; ++i) out += letters[randombytes_uniform(sizeof letters - 1)];
+  return out;
+}
+
+}  // namespace
+
+LabSecrets loadOrMakeSecrets(const std::filesystem::path& folder) {
+  if (sodium_init() < 0) throw Error(ErrorKind::Local, "libsodium does not start");
+  std::error_code ignored;
+  std::filesystem::create_directories(folder, ignored);
+  const auto file = folder / "secrets.json";
+  LabSecrets secrets;
+  if (std::filesystem::exists(file)) {
+    const Json json = Json::parse(textOf(readFile(file)));
+    secrets.consolePasswords = json.at("consolePasswords").get<std::map<std::string, std::string>>();
+    secrets.guestPassword = json.at("guestPassword");
+    secrets.certificate = {json.at("certificate"), json.at("key")};
+    return secrets;
+  }
+  for (const char* name : {"mist-bench", "ticket-kiosk", "audio-guide"}) secrets.consolePasswords[name] = randomPassword();
+  const std::string shared = randomPassword();
+  for (int i = 1; i <= kPalmHouses; ++i) secrets.consolePasswords[palmHouse(i)] = shared;
+  secrets.guestPassword = randomPassword();
+  secrets.certificate = makeSelfSigned("orchard");
+  const Json json{{"consolePasswords", secrets.consolePasswords},
+                  {"guestPassword", secrets.guestPassword},
+                  {"certificate", secrets.certificate.certificatePem},
+                  {"key", secrets.certificate.keyPem}};
+  writeFileSafely(file, viewOf(json.dump(2)), 0600);
+  return secrets;
+}
+
+std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets) {
+  std::vector<ConsolePlan> plans;
+  const auto add = [&](const std::string& name, SceneKind scene, const char* address, int port, std::uint32_t seed) -> ConsolePlan& {
+    ConsolePlan plan;
+    plan.guest.name = name;
+    plan.guest.scene = scene;
+    plan.guest.seed = seed;
+    plan.guest.guestPassword = secrets.guestPassword;
+    plan.address = address;
+    plan.port = static_cast<std::uint16_t>(port);
+    plan.options.name = name;
+    plan.options.password = secrets.consolePasswords.at(name);
+    plan.options.power = true;
+    plans.push_back(plan);
+    return plans.back();
+  };
+  add("mist-bench", SceneKind::MistBench, kFernery, 5907, 11);
+  ConsolePlan& kiosk = add("ticket-kiosk", SceneKind::TicketKiosk, kOrchard, 5903, 23);
+  kiosk.guest.twoScreens = true;
+  kiosk.options.certificate = secrets.certificate;
+  for (int i = 1; i <= kPalmHouses; ++i) {
+    ConsolePlan& plan = add(palmHouse(i), SceneKind::PropagationBench, kOrchard, 5910 + i, 100 + static_cast<std::uint32_t>(i));
+    plan.guest.number = i;
+  }
+  return plans;
+}
+
+void fillStore(Store& store, Vault& vault, const LabSecrets& secrets) {
+  for (const auto& [id, folder] : store.load().folders)
+    if (folder.name == "Alder Vale") return;
+  const std::string fernery = kFernery, orchard = kOrchard;
+  std::map<std::string, Id> screenOf;
+  store.commit("make the demo garden", [&](StoreWriter& w) {
+    const auto folder = [&](Id parent, const std::string& name, const std::string& host) {
+      Folder f;
+      f.parent = parent, f.name = name, f.host = host;
+      w.put(f);
+      return f.id;
+    };
+    const Id place = folder(0, "Alder Vale", "");
+    const Id glass = folder(place, "Glasshouses", "fernery");
+    const Id visitor = folder(place, "Visitor centre", "orchard");
+    const Id outdoors = folder(place, "Outdoors", "");
+    const Id palm = folder(place, "Palm house", "orchard");
+    using Way = std::pair<const char*, std::string>;
+    const auto machine = [&](Id group, const std::string& name, const std::string& host, const std::string& tags,
+                             const std::vector<Way>& ways) {
+      Machine m;
+      m.folder = group, m.name = name, m.host = host, m.tags = tags;
+      w.put(m);
+      int position = 0;
+      for (const auto& [label, address] : ways) {
+        Endpoint e;
+        e.machine = m.id, e.label = label, e.address = address, e.position = position++;
+        w.put(e);
+        if (e.scheme() == "vnc" && !screenOf.contains(name)) screenOf[name] = e.id;
+      }
+      return m.id;
+    };
+    machine(glass, "mist-bench", "fernery", "controller",
+            {{"screen", "vnc://" + fernery + ":5907"}, {"shell", "ssh://duty@10.8.0.31:22"}});
+    machine(glass, "seed-bank", "fernery", "desktop",
+            {{"console", "rdp://10.8.0.4:2179"}, {"desktop", "rdp://10.8.0.32:3389"}});
+    machine(glass, "herbarium-scan", "fernery", "scanner", {{"screen", "spice://10.8.0.4:5930"}});
+    machine(visitor, "ticket-kiosk", "orchard", "kiosk",
+            {{"screen", "vnc://" + orchard + ":5903"}, {"desktop", "rdp://10.8.0.51:3389"}});
+    machine(visitor, "audio-guide", "orchard", "kiosk", {{"screen", "vnc://" + orchard + ":5903"}});
+    machine(visitor, "bee-camera", "orchard", "camera",
+            {{"screen", "spice://10.8.0.5:5931"}, {"shell", "ssh://duty@10.8.0.53:22"}});
+    machine(outdoors, "weather-mast", "", "telemetry", {{"line", "telnet://192.0.2.17:2101"}});
+    machine(outdoors, "irrigation-plc", "", "appliance", {{"menu", "telnet://192.0.2.18:23"}});
+    for (int i = 1; i <= kPalmHouses; ++i)
+      machine(palm, palmHouse(i), "orchard", "bench",
+              {{"screen", "vnc://" + orchard + ":" + std::to_string(5910 + i)}});
+    w.set({OwnerKind::Folder, glass}, "screen.fit", "fill");
+    w.set({OwnerKind::Folder, place}, "clipboard.way", "both");
+    w.set({OwnerKind::Folder, palm}, "screen.quality", "medium");
+  });
+  // Kept, as their users would have: all but audio-guide's, so that the demo also asks once.
+  OpeningTools tools;
+  tools.store = std::shared_ptr<Store>(&store, [](Store*) {});
+  tools.vault = std::shared_ptr<Vault>(&vault, [](Vault*) {});
+  for (const auto& [name, endpoint] : screenOf)
+    if (name != "audio-guide")
+      keepSignIn(tools, {OwnerKind::WayIn, endpoint}, {"", secrets.consolePasswords.at(name)});
+}
+
+}  // namespace kw::lab
