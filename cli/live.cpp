@@ -157,11 +157,11 @@ Live::~Live() {
   session_->end();
   std::unique_lock lock(state_->mutex);
   state_->changed.wait_for(lock, std::chrono::seconds(2),
-                           [&] { return state_->status.stage == Stage::Ended; });
+                           [&] { return state_->status.stage == SessionStage::Ended; });
 }
 
 void Live::throwIfOver(std::unique_lock<std::mutex>& lock) const {
-  if (state_->status.stage != Stage::Ended) return;
+  if (state_->status.stage != SessionStage::Ended) return;
   const SessionStatus status = state_->status;
   lock.unlock();
   throw Error(status.problem.value_or(ErrorKind::ClosedByPeer), status.sentence);

@@ -65,8 +65,12 @@ std::vector<const Endpoint*> Snapshot::sharingAddress(const Endpoint& endpoint) 
   return out;
 }
 
-ResolvedSetting Snapshot::resolve(Owner owner, const std::string& key) const {
+ResolvedSetting Snapshot::resolve(Owner owner, const std::string& key, const SettingChanges* changes) const {
   const auto valueAt = [&](Owner at) -> const std::string* {
+    if (changes != nullptr)
+      if (const auto changed = changes->find(at); changed != changes->end())
+        if (const auto value = changed->second.find(key); value != changed->second.end())
+          return value->second ? &*value->second : nullptr;
     const auto values = settings.find(at);
     if (values == settings.end()) return nullptr;
     const auto value = values->second.find(key);

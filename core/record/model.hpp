@@ -44,6 +44,9 @@ struct Endpoint {
 
 using SettingValues = std::map<std::string, std::string>;
 
+/// Changes that are not kept yet; nothing gives the inherited value back.
+using SettingChanges = std::map<Owner, std::map<std::string, std::optional<std::string>>>;
+
 struct ResolvedSetting {
   std::string value;
   /// "built in", "from place Alder Vale", "from group Glasshouses", "from the machine", "set here"
@@ -65,7 +68,9 @@ class Snapshot {
   /// Place first: {place, group, …}. Endless parents (a broken store) end after 32.
   [[nodiscard]] std::vector<const Folder*> pathOf(Id folder) const;
   /// From the owner outwards to what is built in.
-  [[nodiscard]] ResolvedSetting resolve(Owner owner, const std::string& key) const;
+  /// `changes` count as if they were kept already.
+  [[nodiscard]] ResolvedSetting resolve(Owner owner, const std::string& key,
+                                        const SettingChanges* changes = nullptr) const;
   /// Other ways in with the same host and port: the planned and the unplanned mistakes.
   [[nodiscard]] std::vector<const Endpoint*> sharingAddress(const Endpoint& endpoint) const;
   void index();

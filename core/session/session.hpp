@@ -17,7 +17,7 @@
 
 namespace kw {
 
-enum class Stage {
+enum class SessionStage {
   Idle,        ///< not started
   Connecting,  ///< on the way to the peer
   SigningIn,   ///< the peer answers; security and sign-in
@@ -27,7 +27,7 @@ enum class Stage {
 };
 
 struct SessionStatus {
-  Stage stage = Stage::Idle;
+  SessionStage stage = SessionStage::Idle;
   std::string sentence;                ///< what is going on, for the pane: "connecting to fernery port 5907"
   std::optional<ErrorKind> problem;    ///< set while Waiting or Ended after a failure
   std::string cure;                    ///< what a person can do
@@ -123,7 +123,7 @@ class Session {
   virtual ~Session() = default;
   virtual void observe(std::shared_ptr<SessionObserver> observer) = 0;
   virtual void start() = 0;
-  /// Ends for good; Stage::Ended follows.
+  /// Ends for good; SessionStage::Ended follows.
   virtual void end() = 0;
   /// While Waiting or Ended: tries again now.
   virtual void retry() = 0;

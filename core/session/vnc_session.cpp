@@ -42,7 +42,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
     post(strand_, [self = shared_from_this()] {
       self->retryNow_ = true;
       self->wake_.notify();
-      if (self->status_.stage == Stage::Ended) self->startNow();
+      if (self->status_.stage == SessionStage::Ended) self->startNow();
     });
   }
   [[nodiscard]] std::shared_ptr<Framebuffer> picture() const override { return picture_; }
@@ -163,7 +163,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
     route_.reached = true;
     observer_->routeChanged(route_);
     observer_->nameChanged(name);
-    setStatus(Stage::Live, "live");
+    setStatus(SessionStage::Live, "live");
     abilitiesChanged({});
   }
   void pictureResized(Size size, const std::vector<Screen>& screens) override {
@@ -221,7 +221,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
     return config_.unixPath.empty() ? config_.host + ":" + std::to_string(config_.port) : config_.unixPath;
   }
 
-  void setStatus(Stage stage, std::string sentence, std::optional<ErrorKind> problem = {},
+  void setStatus(SessionStage stage, std::string sentence, std::optional<ErrorKind> problem = {},
                  std::string cure = {}, std::chrono::nanoseconds next = {}) {
     status_ = {stage, std::move(sentence), problem, std::move(cure), attempt_, next};
     observer_->statusChanged(status_);
@@ -246,7 +246,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
     answered_.notify();
     wake_.notify();
     if (client_) client_->close();
-    if (!running_ && status_.stage != Stage::Ended) setStatus(Stage::Ended, "ended");
+    if (!running_ && status_.stage != SessionStage::Ended) setStatus(SessionStage::Ended, "ended");
   }
 
   Task<Answer> ask(Question question) {
@@ -274,7 +274,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
   Task<void> connectAndServe() {
     ++attempt_;
     asksSignIn_ = answeredByPerson_ = false;
-    setStatus(Stage::Connecting, "connecting to " + peerName());
+    setStatus(SessionStage::Connecting, "connecting to " + peerName());
     ConnectFindings findings;
     StreamPtr stream = co_await connect(&findings);
     route_.address = findings.address;
@@ -282,7 +282,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
     route_.reached = true;
     observer_->routeChanged(route_);
     if (ending_) throw Error(ErrorKind::Cancelled, "ended here");
-    setStatus(Stage::SigningIn, "signing in");
+    setStatus(SessionStage::SigningIn, "signing in");
     client_ = std::make_unique<rfb::Client>(strand_, clock_, picture_, config_.options, *this);
     client_->pauseUpdates(paused_);
     co_await client_->run(std::move(stream));
@@ -316,12 +316,12 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
       const bool goOn = co_await waitForNext(failure);
       if (!goOn) {
         running_ = false;
-        setStatus(Stage::Ended, failure.what(), failure.kind(), failure.cure());
+        setStatus(SessionStage::Ended, failure.what(), failure.kind(), failure.cure());
         co_return;
       }
     }
     running_ = false;
-    setStatus(Stage::Ended, "ended");
+    setStatus(SessionStage::Ended, "ended");
   }
 
   [[nodiscard]] bool worthAnotherTry(ErrorKind kind) const {
@@ -342,7 +342,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
     const auto delay = config_.reconnect.delay(std::max(attempt_, 1));
     route_.reached = false;
     observer_->routeChanged(route_);
-    setStatus(Stage::Waiting, failure.what(), failure.kind(), failure.cure(), delay);
+    setStatus(SessionStage::Waiting, failure.what(), failure.kind(), failure.cure(), delay);
     retryNow_ = false;
     co_await firstOf(clock_->sleep(delay), untilWoken());
     co_return true;
@@ -359,7 +359,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
     auto last = clock_->now();
     while (running_) {
       co_await clock_->sleep(std::chrono::seconds(1));
-      if (!client_ || status_.stage != Stage::Live) continue;
+      if (!client_ || status_.stage != SessionStage::Live) continue;
       const rfb::ClientFigures& now = client_->figures();
       const double seconds = std::max(std::chrono::duration<double>(clock_->now() - last).count(), 1e-3);
       last = clock_->now();

@@ -1,0 +1,222 @@
+#include "desktop/desk.hpp"
+
+#include <QHostInfo>
+
+namespace kw::desktop {
+
+Desk::Desk(OpeningTools tools, QObject* parent)
+    : QObject(parent), records_(tools, this), reach_(runtime_, this), tools_(std::move(tools)) {}
+
+Desk::~Desk() {
+  // Sessions end before the threads that carry them.
+  for (OpenSession* s : sessions_) delete s;
+  sessions_.clear();
+}
+
+OpenSession* Desk::sessionOf(Id endpoint) const {
+  for (OpenSession* s : sessions_)
+    if (s->endpoint() == endpoint && endpoint != 0) return s;
+  return nullptr;
+}
+
+OpenSession* Desk::open(Id id) {
+  if (OpenSession* have = sessionOf(id)) return have;
+  const Snapshot& records = records_.snapshot();
+  const auto found = records.endpoints.find(id);
+  if (found == records.endpoints.end()) return nullptr;
+  const Endpoint& endpoint = found->second;
+  const Owner owner{OwnerKind::WayIn, id};
+  const std::string machine = records.machines.at(endpoint.machine).name;
+  try {
+    const SettingReader setting = settingsOf(records, owner);
+    VncConfig config = vncConfig(parseAddress(endpoint.address), machine, setting);
+    useRecords(config, tools_, owner);
+    const QString label = QString::fromStdString(endpoint.label + " · " + (endpoint.scheme() == "vnc+unix" ? "vnc" : endpoint.scheme()));
+    tools_.store->journal(machine, "opened " + endpoint.address);
+    return start(config, QString::fromStdString(machine), label, id, setting);
+  } catch (const Error& e) {
+    emit said(QString::fromUtf8(e.what()));
+    return nullptr;
+  }
+}
+
+OpenSession* Desk::openAddress(const QString& text) {
+  try {
+    const Address address = parseAddress(text.toStdString());
+    const SettingReader setting = builtInSettings();
+    VncConfig config = vncConfig(address, address.forPeople(), setting);
+    if (tools_.store) config.trust = trustIn(tools_.store);
+    const QString name = QString::fromStdString(address.host.empty() ? address.path : address.host + ":" + std::to_string(address.port));
+    return start(config, name, "screen · vnc", 0, setting);
+  } catch (const Error& e) {
+    emit said(QString::fromUtf8(e.what()));
+    return nullptr;
+  }
+}
+
+OpenSession* Desk::start(const VncConfig& config, const QString& machine, const QString& label, Id endpoint, const SettingReader& setting) {
+  auto* session = new OpenSession(makeVncSession(runtime_.strand(), tools_.clock, config), machine, label, endpoint, this);
+  const std::string clipboard = setting("clipboard.way");
+  session->clipboardToMachine = clipboard == "both" || clipboard == "to";
+  session->clipboardFromMachine = clipboard == "both" || clipboard == "from";
+  session->takesShortcuts = setting("keyboard.desktop") == "on";
+  session->sendsPositions = setting("keyboard.positions") == "on";
+  session->releaseChord = QString::fromStdString(setting("keyboard.release"));
+  session->ownKeys = QString::fromStdString(setting("keyboard.own"));
+  session->followsPane = setting("screen.size") == "follow";
+  session->fitMode = QString::fromStdString(setting("screen.fit"));
+  session->paintsPerSecond = std::stoi(setting("screen.refresh"));
+  if (config.viewOnly) session->setViewOnly(true);
+  if (config.options.audio) session->setSound(true);
+  sessions_.append(session);
+  connect(session, &OpenSession::changed, this, [this, session, told = false]() mutable {
+    if (session->isLive() && !told) {
+      told = true;
+      reach_.noteAnswer(session->endpoint());
+    }
+    emit sessionsChanged();
+  });
+  connect(session, &OpenSession::ended, this, [this, session] { discard(session); });
+  session->start();
+  emit sessionsChanged();
+  return session;
+}
+
+void Desk::discard(OpenSession* session) {
+  if (!sessions_.removeOne(session)) return;
+  try {
+    if (tools_.store) tools_.store->journal(session->machine().toStdString(), "ended");
+  } catch (const Error& e) {
+    emit said(QString::fromUtf8(e.what()));
+  }
+  session->deleteLater();
+  emit sessionsChanged();
+}
+
+QString Desk::clashOf(const Endpoint& endpoint) const {
+  const auto others = records_.snapshot().sharingAddress(endpoint);
+  if (others.empty()) return {};
+  const auto machine = records_.snapshot().machines.find(others.front()->machine);
+  return machine == records_.snapshot().machines.end() ? QString() : QString::fromStdString(machine->second.name);
+}
+
+int Desk::freePort(const Address& address) const {
+  std::set<int> taken;
+  for (const auto& [id, e] : records_.snapshot().endpoints) {
+    try {
+      const Address other = parseAddress(e.address);
+      if (other.host == address.host) taken.insert(other.port);
+    } catch (const Error&) {
+      continue;
+    }
+  }
+  int port = address.port;
+  while (port < 65535 && taken.contains(port)) ++port;
+  return port;
+}
+
+namespace {
+
+Hop desk() {
+  Hop hop;
+  hop.name = QObject::tr("This desk");
+  hop.remark = QHostInfo::localHostName();
+  hop.state = State::Answering;
+  return hop;
+}
+
+QString cureFor(const QString& sentence, std::optional<ErrorKind> kind) {
+  if (!kind) return {};
+  const QString cure = QString::fromStdString(Error(*kind, sentence.toStdString()).cure());
+  return cure;
+}
+
+}  // namespace
+
+std::vector<Hop> Desk::route(const OpenSession& session) const {
+  const RouteFacts& facts = session.route();
+  const SessionStatus& status = session.status();
+  Hop first = desk();
+  Hop peer, machine;
+  peer.name = facts.port > 0 ? QString::fromStdString(facts.host) + " : " + QString::number(facts.port) : QString::fromStdString(facts.host);
+  peer.remark = QString::fromStdString(facts.address == facts.host ? "" : facts.address);
+  machine.name = session.machine();
+  const double ms = std::chrono::duration<double, std::milli>(facts.answersIn).count();
+  if (session.isLive()) {
+    first.pipe = facts.sealed ? Pipe::Sealed : Pipe::Plain;
+    first.found = facts.sealed ? tr("sealed: %1").arg(QString::fromStdString(facts.security)) : tr("plain, not encrypted");
+    if (ms > 0) first.found += tr(" · answers in %1 ms").arg(ms, 0, 'f', ms < 10 ? 1 : 0);
+    if (!facts.sealed) first.found += facts.security == "none" ? tr(" · no password asked") : tr(" · %1").arg(QString::fromStdString(facts.security));
+    peer.state = machine.state = State::Answering;
+    peer.pipe = Pipe::Sealed;
+    peer.found = tr("inside the host");
+    const Size size = session.pictureSize();
+    machine.remark = tr("screen %1 × %2").arg(size.width).arg(size.height);
+    if (session.screens().size() > 1) machine.remark += tr(" · %1 screens").arg(session.screens().size());
+    if (!facts.machineName.empty()) machine.remark += tr(" · calls itself %1").arg(QString::fromStdString(facts.machineName));
+  } else if (status.problem) {
+    const bool reached = facts.reached;
+    first.pipe = Pipe::Broken;
+    first.found = QString::fromStdString(status.sentence);
+    first.cure = status.stage == SessionStage::Ended || status.stage == SessionStage::Waiting ? tr("Try again now") : QString();
+    first.cureAction = first.cure.isEmpty() ? QString() : QStringLiteral("retry");
+    peer.state = reached ? State::NotAnswering : State::Trouble;
+    peer.remark = QString::fromStdString(status.cure);
+    peer.pipe = Pipe::Broken;
+    peer.found = tr("not tried");
+    machine.state = State::NeverReached;
+  } else {
+    first.pipe = facts.reached ? Pipe::Plain : Pipe::Broken;
+    first.found = QString::fromStdString(status.sentence);
+    peer.state = State::Starting;
+    peer.pipe = Pipe::Broken;
+    peer.found = tr("not there yet");
+    machine.state = State::NeverReached;
+  }
+  return {first, peer, machine};
+}
+
+std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineName) const {
+  if (OpenSession* open = sessionOf(endpoint.id)) return route(*open);
+  Hop first = desk();
+  Hop peer, machine;
+  machine.name = machineName;
+  Address address;
+  try {
+    address = parseAddress(endpoint.address);
+  } catch (const Error& e) {
+    first.pipe = Pipe::Broken;
+    first.found = QString::fromUtf8(e.what());
+    return {first, machine};
+  }
+  peer.name = address.port > 0 ? QString::fromStdString(address.host) + " : " + QString::number(address.port) : QString::fromStdString(address.path);
+  const Reached& known = reach_.of(endpoint.id);
+  first.pipe = Pipe::Broken;
+  first.found = tr("not tried");
+  if (!canOpen(address.scheme)) {
+    first.found = tr("this version has no engine for %1 yet").arg(QString::fromStdString(address.scheme));
+  } else if (known.checked && known.result.answers) {
+    first.pipe = Pipe::Plain;
+    first.found = QString::fromStdString(known.result.sentence) + tr(" · sealed or plain shows when opened");
+    peer.state = State::Answering;
+    peer.remark = tr("console port");
+  } else if (known.checked) {
+    first.found = QString::fromStdString(known.result.sentence);
+    first.cure = cureFor(first.found, known.result.problem);
+    peer.state = known.result.listens ? State::NotAnswering : State::Trouble;
+  }
+  const QString clash = clashOf(endpoint);
+  peer.pipe = Pipe::Broken;
+  peer.found = known.result.answers ? tr("not opened yet") : tr("not tried");
+  if (!clash.isEmpty()) {
+    peer.state = State::Trouble;
+    peer.remark = tr("taken: %1 uses %2 too").arg(clash).arg(address.port);
+    peer.found = tr("one of the two shows the wrong machine");
+    const int next = freePort(address);
+    peer.cure = tr("Use %1, the next free port").arg(next);
+    peer.cureAction = "port:" + QString::number(next);
+  }
+  return {first, peer, machine};
+}
+
+}  // namespace kw::desktop

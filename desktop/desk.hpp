@@ -1,0 +1,52 @@
+// What lies behind the window: records, threads, reach, open sessions.
+#pragma once
+#include <QObject>
+#include <memory>
+
+#include "base/runtime.hpp"
+#include "desktop/open_session.hpp"
+#include "desktop/reach.hpp"
+#include "desktop/records.hpp"
+#include "desktop/side.hpp"
+
+namespace kw::desktop {
+
+class Desk : public QObject {
+  Q_OBJECT
+ public:
+  explicit Desk(OpeningTools tools, QObject* parent = nullptr);
+  ~Desk() override;
+
+  [[nodiscard]] Records& records() { return records_; }
+  [[nodiscard]] Reach& reach() { return reach_; }
+  [[nodiscard]] Runtime& runtime() { return runtime_; }
+
+  /// The open session of a way in, or a new one that is starting. Null (and `said`) when it cannot be opened.
+  OpenSession* open(Id endpoint);
+  OpenSession* openAddress(const QString& address);
+  [[nodiscard]] const QList<OpenSession*>& sessions() const { return sessions_; }
+  [[nodiscard]] OpenSession* sessionOf(Id endpoint) const;
+  /// The hops of a way in as they stand now: from the open session, or from the last check.
+  [[nodiscard]] std::vector<Hop> route(const Endpoint& endpoint, const QString& machine) const;
+  [[nodiscard]] std::vector<Hop> route(const OpenSession& session) const;
+  /// Another way in that uses the same address; empty when none.
+  [[nodiscard]] QString clashOf(const Endpoint& endpoint) const;
+  /// The next port of the same host that no record uses.
+  [[nodiscard]] int freePort(const Address& address) const;
+  void discard(OpenSession* session);
+
+ signals:
+  void said(const QString& sentence);
+  void sessionsChanged();
+
+ private:
+  OpenSession* start(const VncConfig& config, const QString& machine, const QString& label, Id endpoint, const SettingReader& setting);
+
+  Runtime runtime_{2};
+  Records records_;
+  Reach reach_;
+  OpeningTools tools_;
+  QList<OpenSession*> sessions_;
+};
+
+}  // namespace kw::desktop

@@ -1,0 +1,80 @@
+// kettle-window: the window.
+#include <QApplication>
+#include <QCommandLineParser>
+#include <QJsonDocument>
+#include <QJsonObject>
+#include <QMessageBox>
+#include <iostream>
+
+#include "base/file.hpp"
+#include "desktop/desk.hpp"
+#include "desktop/main_window.hpp"
+#include "desktop/single_instance.hpp"
+#include "desktop/theme.hpp"
+#include "desktop/tour.hpp"
+
+namespace {
+
+kw::desktop::SchemeChoice rememberedScheme() {
+  try {
+    const auto bytes = kw::readFile(kw::stateFolder() / "window.json");
+    const auto state = QJsonDocument::fromJson(QByteArray::fromStdString(kw::textOf(bytes))).object();
+    return static_cast<kw::desktop::SchemeChoice>(std::clamp(state["scheme"].toInt(0), 0, 2));
+  } catch (const kw::Error&) {
+    return kw::desktop::SchemeChoice::FollowDesktop;
+  }
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  using namespace kw;
+  using namespace kw::desktop;
+  QApplication app(argc, argv);
+  QApplication::setApplicationName("kettle-window");
+  QApplication::setApplicationDisplayName("Kettle Window");
+  QApplication::setApplicationVersion("0.1.0");
+  QCommandLineParser parser;
+  parser.setApplicationDescription("Screens and text consoles of virtual machines");
+  parser.addHelpOption();
+  parser.addVersionOption();
+  parser.addPositionalArgument("address", "A machine's name or an address to open: vnc://host:5901");
+  QCommandLineOption tour("tour", "Walk through the window and save pictures into this folder", "folder");
+  QCommandLineOption scheme("colours", "evening, morning or desktop", "name");
+  parser.addOption(tour);
+  parser.addOption(scheme);
+  parser.process(app);
+  const QString address = parser.positionalArguments().value(0);
+  try {
+    SingleInstance instance;
+    if (!parser.isSet(tour) && instance.handOver(address)) return 0;
+    SchemeChoice choice = rememberedScheme();
+    if (parser.value(scheme) == "evening" || parser.isSet(tour)) choice = SchemeChoice::Evening;
+    if (parser.value(scheme) == "morning") choice = SchemeChoice::Morning;
+    applyScheme(app, choice);
+    OpeningTools tools;
+    tools.store = openSqliteStore(usualStoreFile());
+    tools.vault = openVault(configFolder());
+    Desk desk(tools);
+    MainWindow window(desk);
+    window.show();
+    if (parser.isSet(tour)) return runTour(window, parser.value(tour));
+    instance.listen();
+    QObject::connect(&instance, &SingleInstance::arrived, &window, [&window](const QString& message) {
+      window.showNormal();
+      window.raise();
+      window.activateWindow();
+      if (!message.isEmpty()) window.openMachine(message);
+    });
+    if (address.isEmpty())
+      window.offerLastTime();
+    else
+      window.openMachine(address);
+    return QApplication::exec();
+  } catch (const std::exception& e) {
+    std::cerr << "kettle-window: " << e.what() << "\n";
+    if (!parser.isSet(tour) && QGuiApplication::platformName() != "offscreen")
+      QMessageBox::critical(nullptr, "Kettle Window", QString::fromUtf8(e.what()));
+    return 1;
+  }
+}

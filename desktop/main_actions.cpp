@@ -1,0 +1,363 @@
+// Menus, shortcuts and the reasons why something is not possible now.
+#include <QApplication>
+#include <QClipboard>
+#include <QInputDialog>
+#include <QMenu>
+#include <QMenuBar>
+#include <QMessageBox>
+#include <QTableWidget>
+#include <QStackedWidget>
+
+#include "desktop/main_window.hpp"
+#include "desktop/pane.hpp"
+#include "desktop/picture_view.hpp"
+#include "desktop/screen_window.hpp"
+#include "desktop/sheet.hpp"
+#include "desktop/side.hpp"
+#include "desktop/spout.hpp"
+#include "desktop/stage.hpp"
+#include "desktop/theme.hpp"
+#include "session/keys.hpp"
+
+namespace kw::desktop {
+
+QAction* MainWindow::action(const QString& name) const { return actions_.value(name); }
+
+QAction* MainWindow::add(QMenu* menu, const QString& name, const QString& text, const QKeySequence& keys, std::function<void()> act) {
+  QAction* a = menu->addAction(text);
+  a->setShortcut(keys);
+  a->setObjectName(name);
+  connect(a, &QAction::triggered, this, [act = std::move(act)] { act(); });
+  addAction(a);
+  actions_[name] = a;
+  return a;
+}
+
+void MainWindow::allow(const QString& name, bool can, const QString& why) {
+  QAction* a = actions_.value(name);
+  if (a == nullptr) return;
+  a->setEnabled(can);
+  a->setProperty("why", can ? QString() : why);
+  const QString plain = QString(a->text()).remove('&');
+  a->setToolTip(can || why.isEmpty() ? plain : plain + "\n" + why);
+}
+
+void MainWindow::buildMenus() {
+  const auto menu = [this](const QString& title) {
+    QMenu* m = menuBar()->addMenu(title);
+    m->setToolTipsVisible(true);
+    return m;
+  };
+  QMenu* machine = menu(tr("&Machine"));
+  add(machine, "new", tr("&New machine…"), QKeySequence("Ctrl+N"), [this] { editMachine(0); });
+  add(machine, "go", tr("&Go to…"), QKeySequence("Ctrl+G"), [this] {
+    go_->setFocus(Qt::ShortcutFocusReason);
+    go_->selectAll();
+  });
+  add(machine, "open", tr("&Open"), {}, [this] { roster_->openSelected(); });
+  add(machine, "sheet", tr("&Edit the sheet…"), QKeySequence("Ctrl+E"), [this] {
+    Id m = roster_->selected();
+    if (current() != nullptr && !roster_->hasFocus())
+      if (const auto e = desk_.records().snapshot().endpoints.find(current()->endpoint()); e != desk_.records().snapshot().endpoints.end())
+        m = e->second.machine;
+    if (m != 0) editMachine(m);
+  });
+  add(machine, "remove", tr("&Remove"), {}, [this] { removeMachine(roster_->selected()); });
+  machine->addSeparator();
+  add(machine, "undo", tr("&Undo"), QKeySequence::Undo, [this] { desk_.records().undo(); });
+  machine->addSeparator();
+  add(machine, "quit", tr("&Quit"), QKeySequence("Ctrl+Q"), [this] { close(); });
+  connect(machine, &QMenu::aboutToShow, this, &MainWindow::refreshActions);
+  buildSessionMenu();
+  buildViewMenu();
+  QMenu* tools = menu(tr("&Tools"));
+  add(tools, "journal", tr("&Journal"), QKeySequence("Ctrl+J"), [this] { showJournal(); });
+  add(tools, "unlock", tr("&Unlock kept passwords…"), {}, [this] { askPassphrase(true); });
+  add(tools, "passphrase", tr("&Passphrase for kept passwords…"), {}, [this] { askPassphrase(false); });
+  QMenu* help = menu(tr("&Help"));
+  add(help, "keyboard", tr("&Keyboard"), QKeySequence("F1"), [this] { showHelp("keyboard"); });
+  add(help, "about", tr("&About Kettle Window"), {}, [this] { showHelp("about"); });
+  std::vector<QAction*> all;
+  for (QAction* a : actions_) all.push_back(a);
+  go_->setActions(all);
+}
+
+void MainWindow::buildSessionMenu() {
+  QMenu* session = menuBar()->addMenu(tr("&Session"));
+  session->setToolTipsVisible(true);
+  QMenu* keys = session->addMenu(tr("Send &keys"));
+  connect(keys, &QMenu::aboutToShow, this, [this, keys] {
+    keys->clear();
+    fillKeysMenu(keys, current());
+  });
+  add(session, "secure", tr("Send Ctrl+Alt+&Delete"), QKeySequence("Ctrl+Shift+Del"), [this] {
+    if (current() != nullptr) current()->sendChord("ctrl+alt+delete");
+  });
+  add(session, "typeClipboard", tr("&Type the clipboard's text"), {}, [this] {
+    if (current() == nullptr) return;
+    for (const Chord& chord : chordsForText(QApplication::clipboard()->text().toStdString())) {
+      for (const KeyStroke& k : chord) current()->session().key(k.keysym, k.scanCode, true);
+      for (auto k = chord.rbegin(); k != chord.rend(); ++k) current()->session().key(k->keysym, k->scanCode, false);
+    }
+  });
+  add(session, "look", tr("&Only look"), QKeySequence("Ctrl+Shift+L"), [this] {
+    if (current() != nullptr) current()->setViewOnly(!current()->viewOnly());
+  })->setCheckable(true);
+  add(session, "sound", tr("Play &sound"), {}, [this] {
+    if (current() != nullptr) current()->setSound(!current()->soundWanted());
+  })->setCheckable(true);
+  add(session, "savePicture", tr("Save the &picture…"), QKeySequence("Ctrl+Shift+S"), [this] { savePicture(current()); });
+  add(session, "refresh", tr("Ask for the whole picture &anew"), QKeySequence("F5"), [this] {
+    if (current() != nullptr) current()->session().refresh();
+  });
+  add(session, "retry", tr("Connect &again now"), {}, [this] {
+    if (current() != nullptr) current()->session().retry();
+  });
+  session->addSeparator();
+  QMenu* power = session->addMenu(tr("Po&wer"));
+  power->setToolTipsVisible(true);
+  add(power, "powerDown", tr("Ask the machine to shut &down"), {}, [this] { askForPower(PowerWish::ShutDown); });
+  add(power, "powerReboot", tr("Ask the machine to &restart"), {}, [this] { askForPower(PowerWish::Reboot); });
+  add(power, "powerReset", tr("&Force a restart…"), {}, [this] { askForPower(PowerWish::Reset); });
+  session->addSeparator();
+  add(session, "end", tr("&End the session"), QKeySequence("Ctrl+W"), [this] { endSession(current()); });
+  connect(session, &QMenu::aboutToShow, this, &MainWindow::refreshActions);
+}
+
+void MainWindow::buildViewMenu() {
+  QMenu* view = menuBar()->addMenu(tr("&View"));
+  view->setToolTipsVisible(true);
+  add(view, "full", tr("&Full screen"), QKeySequence("F11"), [this] {
+    if (current() != nullptr) openFullScreen(current());
+  });
+  add(view, "ownWindow", tr("In a &window of its own"), {}, [this] {
+    if (current() != nullptr) openScreenWindow(current(), 0);
+  });
+  view->addSeparator();
+  const std::tuple<QString, QString, QString> fits[] = {{"fitShrink", tr("&Shrink to fit"), "shrink"},
+                                                        {"fitFill", tr("Fit, &growing too"), "fill"},
+                                                        {"fitActual", tr("&One to one, moving about"), "actual"},
+                                                        {"fitWhole", tr("Whole-&number zoom"), "whole"}};
+  int digit = 1;
+  for (const auto& [name, text, word] : fits)
+    add(view, name, text, QKeySequence("Ctrl+Alt+" + QString::number(digit++)), [this, w = word] { setFit(w); })->setCheckable(true);
+  view->addSeparator();
+  for (int n : {1, 2, 4})
+    add(view, "panes" + QString::number(n), n == 1 ? tr("&One pane") : n == 2 ? tr("&Two panes") : tr("&Four panes"),
+        QKeySequence("Alt+" + QString::number(n)), [this, n] { stage_->arrange(n); });
+  add(view, "nextPane", tr("Ne&xt pane"), QKeySequence("F6"), [this] { stage_->focusNextPane(1); });
+  add(view, "closePane", tr("&Close this pane"), {}, [this] {
+    if (stage_->focusedPane() != nullptr) stage_->closePane(stage_->focusedPane());
+  });
+  view->addSeparator();
+  add(view, "roster", tr("&Roster"), QKeySequence("F7"), [this] { rosterPanel_->setVisible(!rosterPanel_->isVisible()); });
+  add(view, "side", tr("Si&de"), QKeySequence("F8"), [this] { side_->setVisible(!side_->isVisible()); });
+  QMenu* schemes = view->addMenu(tr("&Colours"));
+  const std::tuple<QString, QString, SchemeChoice> choices[] = {{"schemeDesktop", tr("As the desktop"), SchemeChoice::FollowDesktop},
+                                                                {"schemeEvening", tr("Evening"), SchemeChoice::Evening},
+                                                                {"schemeMorning", tr("Morning"), SchemeChoice::Morning}};
+  for (const auto& [name, text, choice] : choices)
+    add(schemes, name, text, {}, [this, c = choice] {
+      applyScheme(*qApp, c);
+      for (QWidget* w : QApplication::allWidgets()) w->update();
+      if (!sheet_->dirty() && centre_->currentWidget() == sheet_) sheet_->edit(sheet_->machine());
+    });
+  connect(view, &QMenu::aboutToShow, this, &MainWindow::refreshActions);
+}
+
+void MainWindow::refreshActions() {
+  if (actions_.isEmpty()) return;
+  const Id selected = roster_->selected();
+  allow("open", selected != 0, tr("Choose a machine in the roster first."));
+  allow("remove", selected != 0, tr("Choose a machine in the roster first."));
+  allow("sheet", selected != 0 || current() != nullptr, tr("Choose a machine first."));
+  const QString undo = desk_.records().undoTitle();
+  actions_["undo"]->setText(undo.isEmpty() ? tr("&Undo") : tr("&Undo: %1").arg(undo));
+  allow("undo", !undo.isEmpty(), tr("Nothing was changed yet."));
+  OpenSession* s = current();
+  const QString none = tr("No session is in the focused pane.");
+  const bool live = s != nullptr && s->isLive();
+  const QString notLive = s == nullptr ? none : tr("The session is not live.");
+  for (const char* name : {"refresh", "full", "ownWindow"}) allow(name, live || (s != nullptr && s->hasPicture()), notLive);
+  allow("savePicture", s != nullptr && s->hasPicture(), notLive);
+  for (const char* name : {"secure", "typeClipboard"})
+    allow(name, live && !s->viewOnly(), live ? tr("Only looking: keys are not sent.") : notLive);
+  for (const char* name : {"look", "end"}) allow(name, s != nullptr, none);
+  allow("retry", s != nullptr && !live, s == nullptr ? none : tr("The session is live."));
+  actions_["look"]->setChecked(s != nullptr && s->viewOnly());
+  actions_["sound"]->setChecked(s != nullptr && s->soundWanted());
+  const Capabilities can = s != nullptr ? s->capabilities() : Capabilities{};
+  allow("sound", live && can.sound.can, live ? QString::fromStdString(can.sound.why) : notLive);
+  for (const char* name : {"powerDown", "powerReboot", "powerReset"})
+    allow(name, live && can.power.can, live ? QString::fromStdString(can.power.why) : notLive);
+  const QString fit = stage_->focusedPane() != nullptr ? wordOf(stage_->focusedPane()->view()->fitMode()) : QString();
+  const std::pair<const char*, const char*> fits[] = {{"fitShrink", "shrink"}, {"fitFill", "fill"}, {"fitActual", "actual"}, {"fitWhole", "whole"}};
+  for (const auto& [name, word] : fits) {
+    allow(name, s != nullptr, none);
+    actions_[name]->setChecked(s != nullptr && fit == word);
+  }
+  allow("closePane", stage_->panes().size() > 1, tr("There is one pane only."));
+  const auto& vault = desk_.records().tools().vault;
+  allow("unlock", vault && !vault->isOpen(), tr("Kept passwords are not locked."));
+  allow("passphrase", vault && vault->isOpen(), tr("Unlock the kept passwords first."));
+}
+
+void MainWindow::setFit(const QString& word) {
+  if (stage_->focusedPane() != nullptr) stage_->focusedPane()->view()->setFitMode(fitModeFrom(word));
+  if (current() != nullptr) current()->fitMode = word;
+  refreshActions();
+}
+
+void MainWindow::fillKeysMenu(QMenu* menu, OpenSession* session) {
+  const bool can = session != nullptr && session->isLive() && !session->viewOnly();
+  const auto key = [&](const QString& text, const QString& chord, QMenu* into) {
+    QAction* a = into->addAction(text, this, [session = QPointer<OpenSession>(session), chord] {
+      if (session) session->sendChord(chord);
+    });
+    a->setEnabled(can);
+  };
+  key("Ctrl+Alt+Delete", "ctrl+alt+delete", menu);
+  key("Ctrl+Alt+Backspace", "ctrl+alt+backspace", menu);
+  QMenu* consoles = menu->addMenu(tr("Ctrl+Alt+F1 … F12"));
+  for (int i = 1; i <= 12; ++i) key("Ctrl+Alt+F" + QString::number(i), "ctrl+alt+f" + QString::number(i), consoles);
+  menu->addSeparator();
+  key(tr("Super"), "super", menu);
+  key("Alt+Tab", "alt+tab", menu);
+  key("Alt+F4", "alt+f4", menu);
+  key(tr("Print"), "print", menu);
+  key(tr("Escape"), "esc", menu);
+  if (session != nullptr && !session->ownKeys.isEmpty()) {
+    menu->addSeparator();
+    for (const QString& own : session->ownKeys.split(',', Qt::SkipEmptyParts)) key(own.trimmed(), own.trimmed(), menu);
+  }
+  menu->addSeparator();
+  QAction* other = menu->addAction(tr("Other keys…"), this, [this, session = QPointer<OpenSession>(session)] {
+    bool done = false;
+    const QString chord = QInputDialog::getText(this, tr("Send keys"), tr("Keys, joined by +:"), QLineEdit::Normal, "ctrl+alt+f7", &done);
+    if (done && session) session->sendChord(chord);
+  });
+  other->setEnabled(can);
+}
+
+void MainWindow::fillScreensMenu(QMenu* menu, OpenSession* session) {
+  Pane* pane = nullptr;
+  for (Pane* p : stage_->panes())
+    if (p->session() == session) pane = p;
+  const auto count = static_cast<int>(session->screens().size());
+  if (pane != nullptr) {
+    const auto choice = [&](const QString& text, int number) {
+      QAction* a = menu->addAction(text, pane, [pane, number] { pane->view()->setScreen(number); });
+      a->setCheckable(true);
+      a->setChecked(pane->view()->screen() == number);
+    };
+    choice(tr("All screens here"), 0);
+    for (int i = 1; i <= count; ++i) choice(tr("Only screen %1 here").arg(i), i);
+    menu->addSeparator();
+  }
+  for (int i = 1; i <= count; ++i) {
+    const Rect area = session->screens()[static_cast<std::size_t>(i) - 1].area;
+    menu->addAction(tr("Screen %1 (%2 × %3) in a window of its own").arg(i).arg(area.width).arg(area.height), this,
+                    [this, session, i] { openScreenWindow(session, i); });
+  }
+  menu->addAction(tr("Every screen in its own window"), this, [this, session, count] {
+    for (int i = 1; i <= count; ++i) openScreenWindow(session, i);
+  });
+}
+
+void MainWindow::fillPictureMenu(QMenu* menu, OpenSession* session) {
+  for (const char* name : {"fitShrink", "fitFill", "fitActual", "fitWhole"}) menu->addAction(actions_[name]);
+  menu->addSeparator();
+  QAction* follow = menu->addAction(tr("Machine follows the pane's size"), session, [session] {
+    session->followsPane = !session->followsPane;
+    emit session->changed();
+  });
+  follow->setCheckable(true);
+  follow->setChecked(session->followsPane);
+  follow->setEnabled(session->capabilities().resize.can);
+  follow->setToolTip(QString::fromStdString(session->capabilities().resize.why));
+  QMenu* colours = menu->addMenu(tr("Colours"));
+  for (int bits : {32, 16, 8}) colours->addAction(tr("%1-bit").arg(bits), session, [session, bits] { session->session().setColours(bits); });
+  QMenu* quality = menu->addMenu(tr("Quality"));
+  const std::pair<QString, const char*> levels[] = {{tr("Lossless"), "lossless"}, {tr("High"), "high"}, {tr("Medium"), "medium"}, {tr("Low"), "low"}};
+  for (const auto& [text, word] : levels)
+    quality->addAction(text, session, [session, w = word] {
+      const QualityLevels l = qualityLevels(w);
+      session->session().setQuality(l.quality, l.compression);
+    });
+  menu->addSeparator();
+  for (const char* name : {"look", "savePicture", "refresh", "full", "ownWindow"}) menu->addAction(actions_[name]);
+}
+
+std::vector<SpoutEntry> MainWindow::spoutEntries(OpenSession* session, ScreenWindow* window) {
+  std::vector<SpoutEntry> out;
+  const bool keys = session->isLive() && !session->viewOnly();
+  const auto popup = [this, session](auto fill) {
+    return [this, session, fill] {
+      QMenu menu(this);
+      (this->*fill)(&menu, session);
+      menu.exec(QCursor::pos());
+    };
+  };
+  if (window == nullptr) {
+    out.push_back({tr("Full screen"), [this, session] { openFullScreen(session); }, true, {}});
+    out.push_back({tr("Go to another machine"), [this] { go_->setFocus(); }, true, {}});
+  }
+  out.push_back({tr("Screens…"), popup(&MainWindow::fillScreensMenu), session->capabilities().screens.can,
+                 QString::fromStdString(session->capabilities().screens.why)});
+  out.push_back({tr("Keys…"), popup(&MainWindow::fillKeysMenu), keys, session->viewOnly() ? tr("only looking") : tr("not live")});
+  out.push_back({tr("Send Ctrl+Alt+Delete"), [session] { session->sendChord("ctrl+alt+delete"); }, keys, {}});
+  out.push_back({tr("Files"), {}, session->capabilities().files.can, QString::fromStdString(session->capabilities().files.why)});
+  out.push_back({tr("Save the picture…"), [this, session] { savePicture(session); }, session->hasPicture(), {}});
+  if (window == nullptr) out.push_back({tr("End the session"), [this, session] { endSession(session); }, true, {}});
+  return out;
+}
+
+void MainWindow::askForPower(PowerWish wish) {
+  OpenSession* s = current();
+  if (s == nullptr) return;
+  if (wish == PowerWish::Reset) {
+    const auto button = QMessageBox::warning(this, tr("Force a restart"),
+                                             tr("Forcing %1 to restart loses everything in it that was not saved, and may damage its disk.").arg(s->machine()),
+                                             QMessageBox::Ok | QMessageBox::Cancel, QMessageBox::Cancel);
+    if (button != QMessageBox::Ok) return;
+  }
+  s->session().power(wish);
+}
+
+void MainWindow::askPassphrase(bool toOpen) {
+  const auto& vault = desk_.records().tools().vault;
+  bool done = false;
+  const QString text = QInputDialog::getText(this, tr("Kept passwords"), toOpen ? tr("Passphrase:") : tr("New passphrase (empty: none, the key file alone opens them):"),
+                                             QLineEdit::Password, {}, &done);
+  if (!done) return;
+  try {
+    if (toOpen)
+      say(vault->open(text.toStdString()) ? tr("Kept passwords are unlocked.") : tr("That is not the passphrase."));
+    else {
+      vault->setPassphrase(text.toStdString());
+      say(text.isEmpty() ? tr("Kept passwords need no passphrase now.") : tr("Kept passwords are asked a passphrase for at the next start."));
+    }
+  } catch (const Error& e) {
+    say(QString::fromUtf8(e.what()));
+  }
+  refreshActions();
+}
+
+void MainWindow::showHelp(const QString& page) {
+  QMessageBox box(this);
+  box.setTextFormat(Qt::RichText);
+  if (page == "about") {
+    box.setWindowTitle(tr("About"));
+    box.setText(tr("<h3>Kettle Window</h3><p>Screens and text consoles of virtual machines.</p><p>Version %1</p>").arg(QApplication::applicationVersion()));
+  } else {
+    box.setWindowTitle(tr("Keyboard"));
+    QString rows;
+    for (QAction* a : actions_)
+      if (!a->shortcut().isEmpty())
+        rows += "<tr><td style='padding-right:18px'>" + QString(a->text()).remove('&').toHtmlEscaped() + "</td><td>" + a->shortcut().toString(QKeySequence::NativeText).toHtmlEscaped() + "</td></tr>";
+    box.setText(tr("<p>While a picture has the keyboard, all keys go to the machine.<br>Both Shift keys together free it.</p>") + "<table>" + rows + "</table>");
+  }
+  box.exec();
+}
+
+}  // namespace kw::desktop

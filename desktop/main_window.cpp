@@ -1,0 +1,601 @@
+#include "desktop/main_window.hpp"
+
+#include <QApplication>
+#include <QClipboard>
+#include <QCloseEvent>
+#include <QFileDialog>
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QInputDialog>
+#include <QJsonArray>
+#include <QJsonDocument>
+#include <QLabel>
+#include <QLocale>
+#include <QMenu>
+#include <QMessageBox>
+#include <QPushButton>
+#include <QSplitter>
+#include <QStackedWidget>
+#include <QStandardPaths>
+#include <QTableWidget>
+#include <QToolButton>
+#include <QVBoxLayout>
+
+#include "base/file.hpp"
+#include "desktop/pane.hpp"
+#include "desktop/picture_view.hpp"
+#include "desktop/screen_window.hpp"
+#include "desktop/sheet.hpp"
+#include "desktop/side.hpp"
+#include "desktop/spout.hpp"
+#include "desktop/stage.hpp"
+#include "desktop/theme.hpp"
+#include "picture/png.hpp"
+
+namespace kw::desktop {
+
+MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_(desk) {
+  setWindowTitle(tr("Kettle Window"));
+  setWindowIcon(lineIcon("window", scheme().copper));
+  resize(1280, 800);
+  buildTop();
+  buildMenus();
+  recordsChanged();
+  connect(&desk_.records(), &Records::changed, this, &MainWindow::recordsChanged);
+  connect(&desk_.records(), &Records::failed, this, &MainWindow::say);
+  connect(&desk_.records(), &Records::said, this, &MainWindow::say);
+  connect(&desk_, &Desk::said, this, &MainWindow::say);
+  connect(&desk_, &Desk::sessionsChanged, this, [this] {
+    roster_->viewport()->update();
+    refreshSide();
+    refreshActions();
+  });
+  connect(&desk_.reach(), &Reach::changed, this, [this] {
+    roster_->viewport()->update();
+    refreshSide();
+  });
+  connect(QApplication::clipboard(), &QClipboard::dataChanged, this, &MainWindow::clipboardChanged);
+  restore();
+  refreshActions();
+  refreshSide();
+  roster_->setFocus();
+}
+
+MainWindow::~MainWindow() {
+  for (const auto& w : windows_)
+    if (w) delete w.data();
+}
+
+void MainWindow::buildTop() {
+  auto* whole = new QWidget(this);
+  auto* column = new QVBoxLayout(whole);
+  column->setContentsMargins(0, 0, 0, 0);
+  column->setSpacing(0);
+  auto* top = new QWidget(whole);
+  top->setObjectName("panel");
+  top->setStyleSheet("");
+  auto* row = new QHBoxLayout(top);
+  row->setContentsMargins(14, 4, 14, 8);
+  row->setSpacing(14);
+  go_ = new GoField(top);
+  row->addWidget(go_, 1);
+  auto* journal = new QToolButton(top);
+  journal->setText(tr("Journal"));
+  journal->setToolTip(tr("What was opened, when"));
+  connect(journal, &QToolButton::clicked, this, &MainWindow::showJournal);
+  row->addWidget(journal);
+  column->addWidget(top);
+
+  split_ = new QSplitter(Qt::Horizontal, whole);
+  split_->setHandleWidth(1);
+  rosterPanel_ = new QWidget(split_);
+  rosterPanel_->setObjectName("panel");
+  auto* left = new QVBoxLayout(rosterPanel_);
+  left->setContentsMargins(0, 10, 0, 0);
+  left->setSpacing(6);
+  auto* narrowRow = new QHBoxLayout;
+  narrowRow->setContentsMargins(12, 0, 10, 0);
+  narrow_ = new QLineEdit(rosterPanel_);
+  narrow_->setPlaceholderText(tr("Narrow the list…"));
+  narrow_->setAccessibleName(tr("Narrow the list"));
+  narrow_->setClearButtonEnabled(true);
+  groupButton_ = new QToolButton(rosterPanel_);
+  groupButton_->setPopupMode(QToolButton::InstantPopup);
+  auto* groupMenu = new QMenu(groupButton_);
+  const std::pair<GroupBy, QString> groups[] = {{GroupBy::Place, tr("by place")}, {GroupBy::Host, tr("by host")}, {GroupBy::Tag, tr("by tag")}};
+  for (const auto& [by, words] : groups)
+    groupMenu->addAction(words, this, [this, by = by, words = words] {
+      roster_->setGroupBy(by);
+      groupButton_->setText(words + " ▾");
+    });
+  groupButton_->setMenu(groupMenu);
+  groupButton_->setText(tr("by place") + " ▾");
+  groupButton_->setAccessibleName(tr("Group the list"));
+  narrowRow->addWidget(narrow_, 1);
+  narrowRow->addWidget(groupButton_);
+  left->addLayout(narrowRow);
+  roster_ = new RosterList(rosterPanel_);
+  left->addWidget(roster_, 1);
+
+  centre_ = new QStackedWidget(split_);
+  auto* stagePage = new QWidget(centre_);
+  stagePage->setObjectName("stagePage");
+  auto* stageColumn = new QVBoxLayout(stagePage);
+  stageColumn->setContentsMargins(0, 0, 0, 0);
+  stageColumn->setSpacing(0);
+  lastTime_ = new QPushButton(stagePage);
+  lastTime_->setProperty("own", true);
+  lastTime_->hide();
+  connect(lastTime_, &QPushButton::clicked, this, &MainWindow::reopenLastTime);
+  auto* lastRow = new QHBoxLayout;
+  lastRow->setContentsMargins(8, 0, 8, 0);
+  lastRow->addWidget(lastTime_);
+  lastRow->addStretch();
+  stageColumn->addLayout(lastRow);
+  stage_ = new Stage(stagePage);
+  stageColumn->addWidget(stage_, 1);
+  sheet_ = new Sheet(desk_.records(), centre_);
+  journal_ = new QTableWidget(0, 3, centre_);
+  journal_->setHorizontalHeaderLabels({tr("When"), tr("Machine"), tr("What")});
+  journal_->horizontalHeader()->setStretchLastSection(true);
+  journal_->verticalHeader()->hide();
+  journal_->setEditTriggers(QAbstractItemView::NoEditTriggers);
+  journal_->setSelectionBehavior(QAbstractItemView::SelectRows);
+  journal_->setShowGrid(false);
+  journal_->setFrameShape(QFrame::NoFrame);
+  centre_->addWidget(stagePage);
+  centre_->addWidget(sheet_);
+  centre_->addWidget(journal_);
+  side_ = new Side(split_);
+  for (QWidget* w : {rosterPanel_, static_cast<QWidget*>(centre_), static_cast<QWidget*>(side_)}) split_->addWidget(w);
+  split_->setStretchFactor(1, 1);
+  split_->setSizes({272, 746, 262});
+  split_->setCollapsible(1, false);
+  column->addWidget(split_, 1);
+  saying_ = new QLabel(whole);
+  saying_->setTextFormat(Qt::PlainText);
+  saying_->setWordWrap(true);
+  saying_->setContentsMargins(14, 6, 14, 6);
+  saying_->setObjectName("panel");
+  saying_->hide();
+  column->addWidget(saying_);
+  setCentralWidget(whole);
+  sayTimer_.setSingleShot(true);
+  connect(&sayTimer_, &QTimer::timeout, saying_, &QWidget::hide);
+
+  roster_->setNow([this](const Machine& m) { return nowOf(m); });
+  connect(narrow_, &QLineEdit::textChanged, roster_, &RosterList::narrow);
+  connect(narrow_, &QLineEdit::returnPressed, this, [this] {
+    roster_->setFocus();
+    roster_->openSelected();
+  });
+  connect(roster_, &RosterList::openWanted, this, &MainWindow::openEndpoint);
+  connect(roster_, &RosterList::sheetWanted, this, [this](Id m) { editMachine(m); });
+  connect(roster_, &RosterList::removeWanted, this, &MainWindow::removeMachine);
+  connect(roster_, &RosterList::selectionChanged, this, [this] {
+    refreshSide();
+    refreshActions();
+  });
+  // Only rows that are on screen are checked, shortly after scrolling stops.
+  watchTimer_.setSingleShot(true);
+  watchTimer_.setInterval(150);
+  connect(roster_, &RosterList::visibleChanged, this, [this] { watchTimer_.start(); });
+  connect(&watchTimer_, &QTimer::timeout, this, [this] {
+    std::vector<const Endpoint*> seen;
+    for (Id m : roster_->visibleMachines())
+      for (const Endpoint* e : desk_.records().snapshot().endpointsOf(m)) seen.push_back(e);
+    desk_.reach().watch(seen);
+  });
+  connect(go_, &GoField::chosen, this, &MainWindow::choose);
+  connect(stage_, &Stage::focusChanged, this, [this] {
+    refreshSide();
+    refreshActions();
+  });
+  connect(stage_, &Stage::endWanted, this, &MainWindow::endSession);
+  connect(stage_, &Stage::fullScreenWanted, this, &MainWindow::openFullScreen);
+  connect(stage_, &Stage::releaseChordPressed, this, [this](OpenSession* s) {
+    // Frees the keyboard and offers what can be done, as the spout does in full screen.
+    go_->setFocus();
+    QMenu menu(this);
+    for (SpoutEntry& e : spoutEntries(s, nullptr)) {
+      QAction* a = menu.addAction(e.text, this, e.act);
+      a->setEnabled(e.enabled);
+      a->setToolTip(e.why);
+    }
+    menu.exec(stage_->mapToGlobal(QPoint(40, 40)));
+  });
+  const auto popup = [this](auto fill) {
+    return [this, fill](OpenSession* s, QPoint at) {
+      QMenu menu(this);
+      menu.setToolTipsVisible(true);
+      (this->*fill)(&menu, s);
+      menu.exec(at);
+    };
+  };
+  connect(stage_, &Stage::keysMenuWanted, this, popup(&MainWindow::fillKeysMenu));
+  connect(stage_, &Stage::screensMenuWanted, this, popup(&MainWindow::fillScreensMenu));
+  connect(stage_, &Stage::viewMenuWanted, this, popup(&MainWindow::fillPictureMenu));
+  connect(side_, &Side::cureClicked, this, &MainWindow::cure);
+  connect(sheet_, &Sheet::closed, this, &MainWindow::showStage);
+  connect(sheet_, &Sheet::openWanted, this, &MainWindow::openEndpoint);
+  connect(sheet_, &Sheet::draftChanged, this, &MainWindow::refreshSide);
+  connect(sheet_, &Sheet::kept, this, [this](Id m) {
+    roster_->select(m);
+    say(tr("Kept."));
+  });
+}
+
+void MainWindow::recordsChanged() {
+  roster_->setSnapshot(desk_.records().shared());
+  go_->setSnapshot(desk_.records().shared());
+  refreshActions();
+  refreshSide();
+}
+
+OpenSession* MainWindow::current() const { return stage_->focusedSession(); }
+
+MachineNow MainWindow::nowOf(const Machine& machine) const {
+  MachineNow now;
+  const Snapshot& s = desk_.records().snapshot();
+  QString clash;
+  const Reached* best = nullptr;
+  bool anyUsable = false;
+  for (const Endpoint* e : s.endpointsOf(machine.id)) {
+    if (OpenSession* open = desk_.sessionOf(e->id)) {
+      now.openEndpoints.insert(e->id);
+      const SessionStatus& status = open->status();
+      now.state = open->isLive() ? State::Answering : status.problem ? State::Trouble : State::Starting;
+      now.sentence = open->question() ? tr("asks something in its pane")
+                     : open->isLive() ? (open->route().sealed ? tr("open · sealed") : tr("open · plain line"))
+                                      : QString::fromStdString(status.sentence);
+    }
+    if (!canOpen(e->scheme())) continue;
+    anyUsable = true;
+    const Reached& known = desk_.reach().of(e->id);
+    if (best == nullptr || known.result.answers) best = &known;
+    if (const QString other = desk_.clashOf(*e); !other.isEmpty())
+      clash = tr("port %1 is also set on %2").arg(parseAddress(e->address).port).arg(other);
+  }
+  if (!now.openEndpoints.isEmpty()) return now;
+  if (best != nullptr && best->checked) {
+    now.state = best->result.answers ? State::Answering : best->result.listens ? State::NotAnswering
+                : best->lastAnswer.isValid() ? State::Off : State::NeverReached;
+    now.sentence = best->result.answers ? QString::fromStdString(best->result.sentence)
+                                        : tr("%1").arg(QString::fromStdString(best->result.sentence));
+  } else if (best != nullptr && best->lastAnswer.isValid()) {
+    now.state = State::Off;
+    now.sentence = tr("last answered %1").arg(QLocale().toString(best->lastAnswer, QLocale::ShortFormat));
+  } else {
+    now.sentence = anyUsable ? tr("never reached") : tr("never reached · no engine for it yet");
+  }
+  if (!clash.isEmpty()) {
+    now.state = State::Trouble;
+    now.sentence = clash;
+  }
+  return now;
+}
+
+void MainWindow::refreshSide() {
+  if (centre_->currentWidget() == sheet_) {
+    if (const auto draft = sheet_->draftEndpoint()) {
+      side_->setRoute(tr("What will happen"), desk_.route(*draft, sheet_->machineName()));
+      std::vector<std::pair<State, QString>> checks;
+      const Reached& known = desk_.reach().of(draft->id);
+      checks.emplace_back(known.checked ? (known.result.answers ? State::Answering : State::Trouble) : State::NeverReached,
+                          known.checked ? QString::fromStdString(known.result.sentence) : tr("the host was not tried yet"));
+      const QString clash = desk_.clashOf(*draft);
+      checks.emplace_back(clash.isEmpty() ? State::Answering : State::Trouble,
+                          clash.isEmpty() ? tr("no other machine uses this port") : tr("the port is %1's too").arg(clash));
+      side_->setChecks(tr("Before the first open"), checks);
+    }
+    side_->setFigures(nullptr);
+    return;
+  }
+  side_->setChecks({}, {});
+  OpenSession* session = current();
+  const bool rosterLeads = roster_->hasFocus() || session == nullptr;
+  if (rosterLeads && roster_->selected() != 0) {
+    const Snapshot& s = desk_.records().snapshot();
+    for (const Endpoint* e : s.endpointsOf(roster_->selected())) {
+      const auto machine = s.machines.find(e->machine);
+      const QString name = QString::fromStdString(machine->second.name);
+      side_->setRoute(tr("Route to %1 · %2").arg(name, QString::fromStdString(e->label)), desk_.route(*e, name));
+      side_->setFigures(desk_.sessionOf(e->id));
+      return;
+    }
+  }
+  if (session != nullptr) {
+    auto hops = desk_.route(*session);
+    side_->setRoute(tr("Route to %1 · %2").arg(session->machine(), session->label()), hops);
+  } else {
+    side_->setRoute({}, {});
+  }
+  side_->setFigures(session);
+}
+
+void MainWindow::say(const QString& sentence) {
+  saying_->setText(sentence);
+  saying_->show();
+  sayTimer_.start(8000);
+}
+
+void MainWindow::showStage() {
+  centre_->setCurrentIndex(0);
+  refreshSide();
+}
+
+void MainWindow::connectSession(OpenSession* session) {
+  connect(session, &OpenSession::ended, this, [this, session] {
+    stage_->remove(session);
+    for (const auto& w : windows_)
+      if (w && w->session() == session) w->close();
+  }, Qt::UniqueConnection);
+  connect(session, &OpenSession::clipboardArrived, this, [this](const QString& text) {
+    ownClipboard_ = text;
+    QApplication::clipboard()->setText(text);
+  });
+  connect(session, &OpenSession::rang, this, [this, session] {
+    QApplication::alert(this);
+    say(tr("%1 rang its bell").arg(session->machine()));
+  });
+}
+
+void MainWindow::openEndpoint(Id endpoint) {
+  const bool fresh = desk_.sessionOf(endpoint) == nullptr;
+  OpenSession* session = desk_.open(endpoint);
+  if (session == nullptr) return;
+  if (fresh) connectSession(session);
+  lastTime_->hide();
+  showStage();
+  stage_->show(session);
+  if (!fresh) return;
+  const std::string where = desk_.records().snapshot().resolve({OwnerKind::WayIn, endpoint}, "screen.open").value;
+  if (where == "full") openFullScreen(session);
+  if (where == "window") openScreenWindow(session, 0);
+}
+
+void MainWindow::openAddress(const QString& address) {
+  OpenSession* session = desk_.openAddress(address);
+  if (session == nullptr) return;
+  connectSession(session);
+  lastTime_->hide();
+  showStage();
+  stage_->show(session);
+}
+
+void MainWindow::openMachine(const QString& name) {
+  const Snapshot& s = desk_.records().snapshot();
+  const Machine* machine = s.machineNamed(name.toStdString());
+  if (machine == nullptr) {
+    openAddress(name);
+    return;
+  }
+  for (const Endpoint* e : s.endpointsOf(machine->id))
+    if (canOpen(e->scheme())) {
+      openEndpoint(e->id);
+      return;
+    }
+  say(tr("%1 has no way in that this version can open.").arg(name));
+}
+
+void MainWindow::choose(const GoAnswer& answer) {
+  switch (answer.kind) {
+    case GoAnswer::Kind::OpenEndpoint: openEndpoint(answer.id); break;
+    case GoAnswer::Kind::OpenAddress: openAddress(answer.address); break;
+    case GoAnswer::Kind::Sheet: editMachine(answer.id); break;
+    case GoAnswer::Kind::Action:
+      if (answer.action) answer.action->trigger();
+      break;
+  }
+}
+
+void MainWindow::editMachine(Id machine, const QString& address) {
+  sheet_->edit(machine, address);
+  centre_->setCurrentWidget(sheet_);
+  if (machine == 0)
+    if (auto* name = sheet_->findChild<QLineEdit*>("machineName")) name->setFocus();
+  refreshSide();
+}
+
+void MainWindow::removeMachine(Id machine) {
+  const Snapshot& s = desk_.records().snapshot();
+  const auto found = s.machines.find(machine);
+  if (found == s.machines.end()) return;
+  const QString name = QString::fromStdString(found->second.name);
+  for (const Endpoint* e : s.endpointsOf(machine))
+    if (desk_.sessionOf(e->id) != nullptr) {
+      say(tr("%1 is open. End its session first.").arg(name));
+      return;
+    }
+  if (desk_.records().commit(tr("remove %1").arg(name), [machine](StoreWriter& w) { w.removeMachine(machine); })) {
+    showStage();
+    say(tr("Removed %1. Ctrl+Z brings it back.").arg(name));
+  }
+}
+
+void MainWindow::endSession(OpenSession* session) {
+  if (session == nullptr) return;
+  // A session that is over already only needs to be put away.
+  if (session->status().stage == SessionStage::Ended) {
+    stage_->remove(session);
+    for (const auto& w : windows_)
+      if (w && w->session() == session) w->close();
+    desk_.discard(session);
+    return;
+  }
+  session->end();
+}
+
+ScreenWindow* MainWindow::openFullScreen(OpenSession* session) {
+  for (const auto& w : windows_)
+    if (w && w->session() == session && w->screen() == 0) {
+      w->showFullScreen();
+      return w;
+    }
+  auto* window = openScreenWindow(session, 0);
+  window->showFullScreen();
+  return window;
+}
+
+ScreenWindow* MainWindow::openScreenWindow(OpenSession* session, int screen) {
+  auto* window = new ScreenWindow(session, screen, false);
+  window->setSpoutPlace(spoutEdge_, spoutShare_);
+  window->moreEntries = [this, session, window] { return spoutEntries(session, window); };
+  connect(window, &ScreenWindow::endWanted, this, &MainWindow::endSession);
+  connect(window, &ScreenWindow::spoutMoved, this, [this](int edge, double share) { spoutEdge_ = edge, spoutShare_ = share; });
+  connect(window, &ScreenWindow::backToWindow, this, [this](OpenSession* s) {
+    if (s != nullptr) stage_->show(s);
+    activateWindow();
+  });
+  windows_.removeAll(QPointer<ScreenWindow>());
+  windows_.append(window);
+  return window;
+}
+
+void MainWindow::savePicture(OpenSession* session, QString file) {
+  if (session == nullptr || !session->hasPicture()) return;
+  if (file.isEmpty()) {
+    const QString folder = QStandardPaths::writableLocation(QStandardPaths::PicturesLocation);
+    const QString name = session->machine() + QDateTime::currentDateTime().toString(" yyyy-MM-dd HH.mm.ss") + ".png";
+    file = QFileDialog::getSaveFileName(this, tr("Save the picture"), folder + "/" + name, tr("PNG pictures (*.png)"));
+    if (file.isEmpty()) return;
+  }
+  try {
+    const auto picture = session->picture();
+    Framebuffer copy;
+    {
+      auto lock = picture->lock();
+      copy = picture->cropped(picture->rect());
+    }
+    savePng(copy, file.toStdString());
+    say(tr("Saved %1").arg(file));
+  } catch (const Error& e) {
+    say(QString::fromUtf8(e.what()));
+  }
+}
+
+void MainWindow::showJournal() {
+  try {
+    const auto entries = desk_.records().store().journal(500);
+    journal_->setRowCount(static_cast<int>(entries.size()));
+    for (int i = 0; i < static_cast<int>(entries.size()); ++i) {
+      const JournalEntry& e = entries[static_cast<std::size_t>(i)];
+      const QDateTime when = QDateTime::fromString(QString::fromStdString(e.when), Qt::ISODate).toLocalTime();
+      journal_->setItem(i, 0, new QTableWidgetItem(QLocale().toString(when, QLocale::ShortFormat)));
+      journal_->setItem(i, 1, new QTableWidgetItem(QString::fromStdString(e.machine)));
+      journal_->setItem(i, 2, new QTableWidgetItem(QString::fromStdString(e.text)));
+    }
+    journal_->setColumnWidth(0, 170);
+    journal_->setColumnWidth(1, 180);
+    centre_->setCurrentWidget(journal_);
+    journal_->setFocus();
+  } catch (const Error& e) {
+    say(QString::fromUtf8(e.what()));
+  }
+}
+
+void MainWindow::clipboardChanged() {
+  const QString text = QApplication::clipboard()->text();
+  if (text.isEmpty() || text == ownClipboard_) return;
+  ownClipboard_.clear();
+  // Only the machine one works with gets it, not every open one.
+  if (OpenSession* s = current(); s != nullptr && s->isLive() && s->clipboardToMachine && !s->viewOnly())
+    s->session().offerClipboard(text.toStdString());
+}
+
+void MainWindow::cure(const QString& action) {
+  if (action == "retry") {
+    if (OpenSession* s = current()) s->session().retry();
+    return;
+  }
+  if (!action.startsWith("port:")) return;
+  Id machine = roster_->selected();
+  if (centre_->currentWidget() == sheet_) machine = sheet_->machine();
+  if (machine == 0 && current() != nullptr)
+    if (const auto e = desk_.records().snapshot().endpoints.find(current()->endpoint()); e != desk_.records().snapshot().endpoints.end())
+      machine = e->second.machine;
+  if (centre_->currentWidget() != sheet_) editMachine(machine);
+  if (const auto draft = sheet_->draftEndpoint()) {
+    Address address = parseAddress(draft->address);
+    address.port = action.mid(5).toInt();
+    sheet_->useAddress(QString::fromStdString(address.uri()));
+  }
+}
+
+void MainWindow::save() {
+  QJsonObject state;
+  state["geometry"] = QString::fromLatin1(saveGeometry().toBase64());
+  state["split"] = QString::fromLatin1(split_->saveState().toBase64());
+  state["side"] = side_->isVisible();
+  state["scheme"] = static_cast<int>(schemeChoice());
+  state["spoutEdge"] = spoutEdge_;
+  state["spoutShare"] = spoutShare_;
+  state["groupBy"] = static_cast<int>(roster_->groupBy());
+  state["open"] = stage_->sessions().empty() ? lastTimeOpen_ : stage_->remembered();
+  state["reach"] = desk_.reach().remembered();
+  try {
+    std::filesystem::create_directories(stateFolder());
+    writeFileSafely(stateFolder() / "window.json", viewOf(QJsonDocument(state).toJson().toStdString()));
+  } catch (const std::exception&) {
+    // A full disk must not keep the program from ending; only the arrangement of the window is lost.
+  }
+}
+
+void MainWindow::restore() {
+  QJsonObject state;
+  try {
+    state = QJsonDocument::fromJson(QByteArray::fromStdString(textOf(readFile(stateFolder() / "window.json")))).object();
+  } catch (const Error&) {
+    return;  // first start
+  }
+  restoreGeometry(QByteArray::fromBase64(state["geometry"].toString().toLatin1()));
+  split_->restoreState(QByteArray::fromBase64(state["split"].toString().toLatin1()));
+  side_->setVisible(state["side"].toBool(true));
+  spoutEdge_ = state["spoutEdge"].toInt(1);
+  spoutShare_ = state["spoutShare"].toDouble(0.3);
+  const int by = state["groupBy"].toInt();
+  if (by > 0 && by < groupButton_->menu()->actions().size()) groupButton_->menu()->actions().at(by)->trigger();
+  desk_.reach().restore(state["reach"].toObject());
+  lastTimeOpen_ = state["open"].toObject();
+}
+
+namespace {
+int countEndpoints(const QJsonValue& node) {
+  int count = node["endpoint"].toDouble() > 0 ? 1 : 0;
+  for (const auto& child : node["children"].toArray()) count += countEndpoints(child);
+  return count;
+}
+}  // namespace
+
+void MainWindow::offerLastTime() {
+  const int count = countEndpoints(lastTimeOpen_["tree"]) + static_cast<int>(lastTimeOpen_["strip"].toArray().size());
+  lastTime_->setText(count == 1 ? tr("Open the screen from last time") : tr("Open the %1 screens from last time").arg(count));
+  lastTime_->setVisible(count > 0);
+}
+
+void MainWindow::reopenLastTime() {
+  lastTime_->hide();
+  stage_->restore(lastTimeOpen_, [this](Id endpoint) {
+    const bool fresh = desk_.sessionOf(endpoint) == nullptr;
+    OpenSession* s = desk_.open(endpoint);
+    if (s != nullptr && fresh) connectSession(s);
+    return s;
+  });
+}
+
+void MainWindow::closeEvent(QCloseEvent* event) {
+  if (sheet_->dirty() && centre_->currentWidget() == sheet_) {
+    const auto button = QMessageBox::question(this, tr("Kettle Window"), tr("The sheet of %1 holds changes that were not kept.").arg(sheet_->machineName()),
+                                              QMessageBox::Discard | QMessageBox::Cancel, QMessageBox::Cancel);
+    if (button != QMessageBox::Discard) {
+      event->ignore();
+      return;
+    }
+  }
+  save();
+  for (const auto& w : windows_)
+    if (w) w->close();
+  event->accept();
+}
+
+}  // namespace kw::desktop

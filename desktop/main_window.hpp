@@ -1,0 +1,115 @@
+// The main window: Go field, roster, stage, side; menus and what is remembered.
+#pragma once
+#include <QJsonObject>
+#include <QMainWindow>
+#include <QPointer>
+#include <QTimer>
+#include <vector>
+
+#include "desktop/desk.hpp"
+#include "desktop/go_field.hpp"
+#include "desktop/roster.hpp"
+
+class QLabel;
+class QSplitter;
+class QStackedWidget;
+class QTableWidget;
+class QPushButton;
+class QToolButton;
+
+namespace kw::desktop {
+
+class ScreenWindow;
+class Sheet;
+class Side;
+class Stage;
+struct SpoutEntry;
+
+class MainWindow : public QMainWindow {
+  Q_OBJECT
+ public:
+  explicit MainWindow(Desk& desk, QWidget* parent = nullptr);
+  ~MainWindow() override;
+
+  // What menus, Go field, tests and the tour do.
+  void openEndpoint(Id endpoint);
+  void openAddress(const QString& address);
+  void openMachine(const QString& name);
+  void editMachine(Id machine, const QString& address = {});
+  void removeMachine(Id machine);
+  void endSession(OpenSession* session);
+  ScreenWindow* openFullScreen(OpenSession* session);
+  ScreenWindow* openScreenWindow(OpenSession* session, int screen);
+  void savePicture(OpenSession* session, QString file = {});
+  void showJournal();
+  void showStage();
+  void choose(const GoAnswer& answer);
+  void say(const QString& sentence);
+  /// Opens again what was open when the program ended; `offer` alone only shows the button.
+  void offerLastTime();
+  void reopenLastTime();
+
+  [[nodiscard]] Stage* stage() const { return stage_; }
+  [[nodiscard]] RosterList* roster() const { return roster_; }
+  [[nodiscard]] GoField* goField() const { return go_; }
+  [[nodiscard]] Side* side() const { return side_; }
+  [[nodiscard]] Sheet* sheet() const { return sheet_; }
+  [[nodiscard]] QLineEdit* narrowField() const { return narrow_; }
+  [[nodiscard]] QAction* action(const QString& name) const;
+  [[nodiscard]] const QList<QPointer<ScreenWindow>>& screenWindows() const { return windows_; }
+  [[nodiscard]] Desk& desk() { return desk_; }
+
+ protected:
+  void closeEvent(QCloseEvent* event) override;
+
+ private:
+  void buildTop();
+  void buildMenus();
+  void buildSessionMenu();
+  void buildViewMenu();
+  QAction* add(class QMenu* menu, const QString& name, const QString& text, const QKeySequence& keys, std::function<void()> act);
+  /// Enables or disables with a reason that tip and palette show.
+  void allow(const QString& name, bool can, const QString& why = {});
+  void refreshActions();
+  void refreshSide();
+  void recordsChanged();
+  [[nodiscard]] MachineNow nowOf(const Machine& machine) const;
+  [[nodiscard]] OpenSession* current() const;
+  void fillKeysMenu(class QMenu* menu, OpenSession* session);
+  void fillScreensMenu(class QMenu* menu, OpenSession* session);
+  void fillPictureMenu(class QMenu* menu, OpenSession* session);
+  [[nodiscard]] std::vector<SpoutEntry> spoutEntries(OpenSession* session, ScreenWindow* window);
+  void connectSession(OpenSession* session);
+  void clipboardChanged();
+  void cure(const QString& action);
+  void setFit(const QString& word);
+  void askForPower(PowerWish wish);
+  void askPassphrase(bool toOpen);
+  void save();
+  void restore();
+  void showHelp(const QString& page);
+
+  Desk& desk_;
+  GoField* go_;
+  QLineEdit* narrow_;
+  QToolButton* groupButton_;
+  RosterList* roster_;
+  QStackedWidget* centre_;
+  Stage* stage_;
+  Sheet* sheet_;
+  QTableWidget* journal_;
+  Side* side_;
+  QSplitter* split_;
+  QWidget* rosterPanel_;
+  QLabel* saying_;
+  QPushButton* lastTime_;
+  QMap<QString, QAction*> actions_;
+  QList<QPointer<ScreenWindow>> windows_;
+  QJsonObject lastTimeOpen_;
+  QTimer sayTimer_, watchTimer_;
+  QString ownClipboard_;  ///< what we put on the clipboard ourselves
+  int spoutEdge_ = 1;
+  double spoutShare_ = 0.3;
+};
+
+}  // namespace kw::desktop

@@ -1,0 +1,103 @@
+// One open session as the window sees it: the core's events arrive here on the interface thread.
+#pragma once
+#include <QObject>
+#include <QPointer>
+#include <QRegion>
+#include <QTimer>
+#include <memory>
+#include <optional>
+
+#include "record/model.hpp"
+#include "session/session.hpp"
+
+namespace kw::desktop {
+
+class Sound;
+
+class OpenSession : public QObject {
+  Q_OBJECT
+ public:
+  OpenSession(std::shared_ptr<Session> session, QString machine, QString label, Id endpoint, QObject* parent = nullptr);
+  ~OpenSession() override;
+
+  [[nodiscard]] QString machine() const { return machine_; }
+  /// "screen · vnc"
+  [[nodiscard]] QString label() const { return label_; }
+  [[nodiscard]] Id endpoint() const { return endpoint_; }
+  [[nodiscard]] Session& session() { return *session_; }
+  [[nodiscard]] std::shared_ptr<Framebuffer> picture() const { return picture_; }
+
+  [[nodiscard]] const SessionStatus& status() const { return status_; }
+  [[nodiscard]] const RouteFacts& route() const { return route_; }
+  [[nodiscard]] const Capabilities& capabilities() const { return capabilities_; }
+  [[nodiscard]] const Figures& figures() const { return figures_; }
+  [[nodiscard]] const std::vector<double>& latencies() const { return latencies_; }
+  [[nodiscard]] const std::vector<Screen>& screens() const { return screens_; }
+  [[nodiscard]] Size pictureSize() const { return pictureSize_; }
+  [[nodiscard]] const PointerShape& pointerShape() const { return pointerShape_; }
+  [[nodiscard]] bool pointerIsRelative() const { return relative_; }
+  [[nodiscard]] bool hasPicture() const { return !pictureSize_.empty(); }
+  [[nodiscard]] bool isLive() const { return status_.stage == SessionStage::Live; }
+  /// Seconds until the next attempt while waiting.
+  [[nodiscard]] int secondsToNextTry() const;
+  [[nodiscard]] int secondsInStage() const;
+
+  [[nodiscard]] const std::optional<Question>& question() const { return question_; }
+  void answer(const Answer& answer);
+
+  [[nodiscard]] bool viewOnly() const { return viewOnly_; }
+  void setViewOnly(bool on);
+  [[nodiscard]] bool muted() const { return muted_; }
+  void setMuted(bool muted);
+  void setSound(bool on);
+  [[nodiscard]] bool soundWanted() const { return soundWanted_; }
+  [[nodiscard]] QString remarkText() const { return remark_; }
+
+  // What the record says about clipboard and desktop keys; used by views.
+  bool clipboardToMachine = true, clipboardFromMachine = true, takesShortcuts = true, sendsPositions = true;
+  bool followsPane = false;
+  QString fitMode = "shrink", releaseChord = "shifts", ownKeys;
+  int paintsPerSecond = 60;
+
+  void start();
+  /// Ends the session; `ended` follows.
+  void end();
+  void sendChord(const QString& chord);
+
+ signals:
+  void changed();                 ///< status, route, capabilities, question or screens
+  void damaged(const QRegion&);   ///< picture coordinates
+  void pictureResized();
+  void pointerShapeChanged();
+  void figuresChanged();
+  void clipboardArrived(const QString&);
+  void rang();
+  void ended();
+
+ private:
+  class Bridge;
+  friend class Bridge;
+  void takeStatus(const SessionStatus& status);
+  void takeFigures(const Figures& figures);
+
+  std::shared_ptr<Session> session_;
+  std::shared_ptr<Framebuffer> picture_;
+  std::shared_ptr<Bridge> bridge_;
+  QString machine_, label_, remark_;
+  Id endpoint_;
+  SessionStatus status_;
+  RouteFacts route_;
+  Capabilities capabilities_;
+  Figures figures_;
+  std::vector<double> latencies_;
+  std::vector<Screen> screens_;
+  Size pictureSize_;
+  PointerShape pointerShape_;
+  std::optional<Question> question_;
+  std::function<void(Answer)> reply_;
+  std::chrono::steady_clock::time_point stageSince_;
+  std::unique_ptr<Sound> sound_;
+  bool viewOnly_ = false, muted_ = false, soundWanted_ = false, relative_ = false, endingSaid_ = false;
+};
+
+}  // namespace kw::desktop

@@ -1,0 +1,318 @@
+#include "desktop/pane.hpp"
+
+#include <QApplication>
+#include <QDrag>
+#include <QDragEnterEvent>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QMimeData>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QToolButton>
+
+#include "desktop/glyphs.hpp"
+#include "desktop/story_card.hpp"
+#include "desktop/theme.hpp"
+
+namespace kw::desktop {
+
+namespace {
+
+constexpr int kHeaderHeight = 28;
+
+State stateOf(const SessionStatus& status) {
+  switch (status.stage) {
+    case SessionStage::Idle: return State::NeverReached;
+    case SessionStage::Connecting:
+    case SessionStage::SigningIn: return State::Starting;
+    case SessionStage::Live: return State::Answering;
+    case SessionStage::Waiting: return State::Trouble;
+    case SessionStage::Ended: return status.problem ? State::Trouble : State::Off;
+  }
+  return State::Off;
+}
+
+/// A state glyph and, beside it, whether the line is sealed.
+class HeaderGlyph : public QWidget {
+ public:
+  explicit HeaderGlyph(QWidget* parent) : QWidget(parent) { setFixedSize(18, kHeaderHeight); }
+  void setStateGlyph(State state) {
+    state_ = state;
+    update();
+  }
+
+ protected:
+  void paintEvent(QPaintEvent*) override {
+    QPainter p(this);
+    drawState(p, QPointF(width() / 2.0, height() / 2.0), 11, state_);
+  }
+
+ private:
+  State state_ = State::NeverReached;
+};
+
+class SealMark : public QWidget {
+ public:
+  explicit SealMark(QWidget* parent) : QWidget(parent) { setFixedSize(12, kHeaderHeight); }
+  void setSealed(bool reached, bool sealed) {
+    reached_ = reached, sealed_ = sealed;
+    update();
+  }
+
+ protected:
+  void paintEvent(QPaintEvent*) override {
+    if (!reached_) return;
+    QPainter p(this);
+    drawPipe(p, QPointF(6, 7), kHeaderHeight - 14, sealed_ ? Pipe::Sealed : Pipe::Plain);
+  }
+
+ private:
+  bool reached_ = false, sealed_ = false;
+};
+
+}  // namespace
+
+Pane::Pane(QWidget* parent) : QFrame(parent) {
+  setAcceptDrops(true);
+  auto* column = new QVBoxLayout(this);
+  column->setContentsMargins(1, 1, 1, 1);
+  column->setSpacing(0);
+  header_ = new QWidget(this);
+  header_->setFixedHeight(kHeaderHeight);
+  auto* row = new QHBoxLayout(header_);
+  row->setContentsMargins(8, 0, 4, 0);
+  row->setSpacing(4);
+  auto* glyph = new HeaderGlyph(header_);
+  glyph->setObjectName("glyph");
+  name_ = new QLabel(header_);
+  name_->setFont(windowFont(10, QFont::DemiBold));
+  name_->setTextFormat(Qt::PlainText);
+  label_ = new QLabel(header_);
+  label_->setObjectName("quiet");
+  auto* seal = new SealMark(header_);
+  seal->setObjectName("seal");
+  remark_ = new QLabel(header_);
+  remark_->setTextFormat(Qt::PlainText);
+  figure_ = new QLabel(header_);
+  figure_->setObjectName("quiet");
+  row->addWidget(glyph);
+  row->addWidget(name_);
+  row->addWidget(label_);
+  row->addWidget(seal);
+  row->addWidget(remark_, 1);
+  row->addWidget(figure_);
+  const auto button = [&](const QString& text, const QString& icon, const QString& tip) {
+    auto* b = new QToolButton(header_);
+    b->setText(text);
+    b->setToolTip(tip);
+    b->setAccessibleName(tip);
+    b->setFocusPolicy(Qt::TabFocus);
+    if (!icon.isEmpty()) {
+      b->setProperty("lineIcon", icon);
+      b->setIconSize({15, 15});
+    }
+    row->addWidget(b);
+    return b;
+  };
+  keys_ = button(tr("keys"), {}, tr("Send keys that this desk would keep for itself"));
+  screens_ = button(tr("screens"), {}, tr("Screens of this machine"));
+  viewButton_ = button(tr("view"), {}, tr("How the picture is shown"));
+  sound_ = button({}, "sound", tr("Mute this machine"));
+  full_ = button({}, "full", tr("Full screen (F11)"));
+  end_ = button({}, "end", tr("End this session; the machine goes on"));
+  column->addWidget(header_);
+  view_ = new PictureView(this);
+  column->addWidget(view_, 1);
+  story_ = new StoryCard(view_);
+  view_->installEventFilter(this);
+  header_->installEventFilter(this);
+
+  connect(view_, &PictureView::focused, this, &Pane::focused);
+  connect(view_, &PictureView::releaseChordPressed, this, &Pane::releaseChordPressed);
+  connect(story_, &StoryCard::endWanted, this, &Pane::endWanted);
+  connect(story_, &StoryCard::fitted, this, &Pane::placeStory);
+  const auto below = [](QToolButton* b) { return b->mapToGlobal(QPoint(0, b->height())); };
+  connect(keys_, &QToolButton::clicked, this, [=, this] { emit keysMenuWanted(below(keys_)); });
+  connect(screens_, &QToolButton::clicked, this, [=, this] { emit screensMenuWanted(below(screens_)); });
+  connect(viewButton_, &QToolButton::clicked, this, [=, this] { emit viewMenuWanted(below(viewButton_)); });
+  connect(full_, &QToolButton::clicked, this, &Pane::fullScreenWanted);
+  connect(end_, &QToolButton::clicked, this, &Pane::endWanted);
+  connect(sound_, &QToolButton::clicked, this, [this] {
+    if (session_) session_->setMuted(!session_->muted());
+  });
+  tick_.setInterval(500);
+  connect(&tick_, &QTimer::timeout, this, [this] { story_->refresh(); });
+  setSession(nullptr);
+}
+
+void Pane::setSession(OpenSession* session) {
+  if (session_) session_->disconnect(this);
+  session_ = session;
+  view_->setSession(session);
+  view_->setVisible(session != nullptr);
+  header_->setVisible(session != nullptr);
+  if (session != nullptr) {
+    connect(session, &OpenSession::changed, this, &Pane::refresh);
+    connect(session, &OpenSession::pictureResized, this, &Pane::refresh);
+    connect(session, &OpenSession::figuresChanged, this, &Pane::refresh);
+    connect(session, &QObject::destroyed, this, [this] { setSession(nullptr); });
+  }
+  story_->setSession(session);
+  refresh();
+  update();
+}
+
+void Pane::setFocusMark(bool focused) {
+  if (focusMark_ == focused) return;
+  focusMark_ = focused;
+  update();
+}
+
+void Pane::refresh() {
+  if (!session_) {
+    tick_.stop();
+    return;
+  }
+  const SessionStatus& status = session_->status();
+  static_cast<HeaderGlyph*>(header_->findChild<QWidget*>("glyph"))->setStateGlyph(stateOf(status));
+  auto* seal = static_cast<SealMark*>(header_->findChild<QWidget*>("seal"));
+  const RouteFacts& route = session_->route();
+  seal->setSealed(session_->isLive(), route.sealed);
+  seal->setToolTip(route.sealed ? tr("Sealed: %1").arg(QString::fromStdString(route.security))
+                                : tr("Plain: what passes here is not encrypted"));
+  name_->setText(session_->machine());
+  label_->setText(session_->label());
+  remark_->setText(session_->remarkText().isEmpty() && session_->viewOnly() ? tr("only looking") : session_->remarkText());
+  const double ms = session_->latencies().empty() ? 0 : session_->latencies().back();
+  figure_->setText(session_->isLive() && ms > 0 ? tr("%1 ms").arg(ms, 0, 'f', 0) : QString());
+  figure_->setToolTip(tr("From a key to the changed picture"));
+  const Capabilities& can = session_->capabilities();
+  keys_->setEnabled(session_->isLive() && !session_->viewOnly());
+  keys_->setToolTip(session_->viewOnly() ? tr("Only looking: keys are not sent") : tr("Send keys that this desk would keep for itself"));
+  screens_->setEnabled(can.screens.can);
+  screens_->setToolTip(can.screens.can ? tr("Screens of this machine") : QString::fromStdString(can.screens.why));
+  sound_->setVisible(session_->soundWanted());
+  const Scheme& s = scheme();
+  sound_->setIcon(lineIcon(session_->muted() ? "mute" : "sound", s.quiet));
+  sound_->setToolTip(session_->muted() ? tr("Hear this machine") : tr("Mute this machine"));
+  full_->setIcon(lineIcon("full", s.quiet));
+  end_->setIcon(lineIcon("end", s.quiet));
+  view_->setStale(session_->hasPicture() && !session_->isLive());
+  story_->refresh();
+  const bool moving = status.stage == SessionStage::Connecting || status.stage == SessionStage::SigningIn || status.stage == SessionStage::Waiting;
+  if (moving && !tick_.isActive()) tick_.start();
+  if (!moving) tick_.stop();
+  layOutHeader();
+}
+
+/// In a narrow pane the least important parts of the header go first.
+void Pane::layOutHeader() {
+  const int room = width();
+  label_->setVisible(room > 250);
+  figure_->setVisible(room > 470);
+  screens_->setVisible(room > 430);
+  viewButton_->setVisible(room > 380);
+  keys_->setVisible(room > 320);
+}
+
+void Pane::placeStory() {
+  const int width = std::min(460, std::max(200, view_->width() - 24));
+  story_->setFixedWidth(width);
+  story_->adjustSize();
+  const int height = std::min(story_->sizeHint().height(), view_->height());
+  story_->setGeometry((view_->width() - width) / 2, std::max(0, (view_->height() - height) / 2), width, height);
+}
+
+void Pane::resizeEvent(QResizeEvent* event) {
+  QFrame::resizeEvent(event);
+  layOutHeader();
+  if (story_->isVisible()) placeStory();
+}
+
+void Pane::paintEvent(QPaintEvent*) {
+  QPainter p(this);
+  p.setRenderHint(QPainter::Antialiasing);
+  const Scheme& s = scheme();
+  p.setPen(QPen(focusMark_ && session_ ? s.copper : s.line, 1));
+  p.setBrush(session_ ? s.panel : s.ground);
+  p.drawRoundedRect(QRectF(rect()).adjusted(0.5, 0.5, -0.5, -0.5), 5, 5);
+  if (!session_) {
+    p.setPen(s.quiet);
+    p.drawText(rect().adjusted(16, 16, -16, -16), Qt::AlignCenter | Qt::TextWordWrap,
+               tr("An empty pane.\nOpen a machine from the roster, drag one here from the strip,\nor press Ctrl+G."));
+  }
+  if (dropEdge_ >= 0) {
+    QRectF half = QRectF(rect()).adjusted(4, 4, -4, -4);
+    if (dropEdge_ == Qt::LeftEdge) half.setRight(half.center().x());
+    if (dropEdge_ == Qt::RightEdge) half.setLeft(half.center().x());
+    if (dropEdge_ == Qt::TopEdge) half.setBottom(half.center().y());
+    if (dropEdge_ == Qt::BottomEdge) half.setTop(half.center().y());
+    QColor tint = s.copper;
+    tint.setAlpha(90);
+    p.setBrush(tint);
+    p.setPen(QPen(s.copper, 2));
+    p.drawRoundedRect(half, 5, 5);
+  }
+}
+
+bool Pane::eventFilter(QObject* watched, QEvent* event) {
+  if (watched == view_ && event->type() == QEvent::Resize && story_->isVisible()) placeStory();
+  if (watched == header_ && event->type() == QEvent::MouseButtonPress) {
+    dragStart_ = static_cast<QMouseEvent*>(event)->globalPosition().toPoint();
+    view_->setFocus();
+    emit focused();
+  }
+  if (watched == header_ && event->type() == QEvent::MouseMove) mouseMoveEvent(static_cast<QMouseEvent*>(event));
+  if (watched == header_ && event->type() == QEvent::MouseButtonDblClick) emit fullScreenWanted();
+  return QFrame::eventFilter(watched, event);
+}
+
+void Pane::mousePressEvent(QMouseEvent*) { emit focused(); }
+
+void Pane::mouseMoveEvent(QMouseEvent* event) {
+  if (!session_ || !(event->buttons() & Qt::LeftButton)) return;
+  if ((event->globalPosition().toPoint() - dragStart_).manhattanLength() < QApplication::startDragDistance()) return;
+  auto* drag = new QDrag(this);
+  auto* mime = new QMimeData;
+  mime->setData(kSessionMime, QByteArray::number(reinterpret_cast<quintptr>(session_.data())));
+  drag->setMimeData(mime);
+  drag->setPixmap(header_->grab());
+  drag->exec(Qt::MoveAction);
+}
+
+/// An edge within a quarter of the pane, else 0 for its middle.
+int Pane::edgeAt(QPoint at) const {
+  if (!session_) return 0;
+  const double x = static_cast<double>(at.x()) / std::max(1, width()), y = static_cast<double>(at.y()) / std::max(1, height());
+  const double nearest = std::min({x, 1 - x, y, 1 - y});
+  if (nearest > 0.25) return 0;
+  if (nearest == x) return Qt::LeftEdge;
+  if (nearest == 1 - x) return Qt::RightEdge;
+  return nearest == y ? Qt::TopEdge : Qt::BottomEdge;
+}
+
+void Pane::dragEnterEvent(QDragEnterEvent* event) {
+  if (event->mimeData()->hasFormat(kSessionMime)) event->acceptProposedAction();
+}
+
+void Pane::dragMoveEvent(QDragMoveEvent* event) {
+  dropEdge_ = edgeAt(event->position().toPoint());
+  update();
+  event->acceptProposedAction();
+}
+
+void Pane::dragLeaveEvent(QDragLeaveEvent*) {
+  dropEdge_ = -1;
+  update();
+}
+
+void Pane::dropEvent(QDropEvent* event) {
+  const int edge = edgeAt(event->position().toPoint());
+  dropEdge_ = -1;
+  update();
+  const auto pointer = event->mimeData()->data(kSessionMime).toULongLong();
+  event->acceptProposedAction();
+  emit sessionDropped(reinterpret_cast<OpenSession*>(pointer), edge);
+}
+
+}  // namespace kw::desktop

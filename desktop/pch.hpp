@@ -1,0 +1,9 @@
+#pragma once
+#include <QtWidgets>
+#include <algorithm>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>

@@ -1,0 +1,109 @@
+#include "desktop/reach.hpp"
+
+#include <QJsonObject>
+#include <mutex>
+
+#include "base/error.hpp"
+#include "route/opening.hpp"
+
+namespace kw::desktop {
+
+namespace {
+constexpr int kAtOnce = 8;
+constexpr auto kLimit = std::chrono::seconds(3);
+constexpr int kAgainEvery = 30'000;  // milliseconds
+}  // namespace
+
+/// Outlives this object for checks that are still under way.
+struct Reach::Channel {
+  std::mutex mutex;
+  Reach* target = nullptr;
+};
+
+Reach::Reach(Runtime& runtime, QObject* parent)
+    : QObject(parent), runtime_(runtime), channel_(std::make_shared<Channel>()) {
+  channel_->target = this;
+  again_.setInterval(kAgainEvery);
+  connect(&again_, &QTimer::timeout, this, [this] {
+    queue_.assign(watched_.begin(), watched_.end());
+    startNext();
+  });
+  again_.start();
+  announce_.setSingleShot(true);
+  announce_.setInterval(50);
+  connect(&announce_, &QTimer::timeout, this, &Reach::changed);
+}
+
+Reach::~Reach() {
+  std::lock_guard lock(channel_->mutex);
+  channel_->target = nullptr;
+}
+
+const Reached& Reach::of(Id endpoint) const {
+  static const Reached nothing;
+  const auto found = known_.constFind(endpoint);
+  return found == known_.constEnd() ? nothing : *found;
+}
+
+void Reach::watch(const std::vector<const Endpoint*>& endpoints) {
+  if (!enabled_) return;
+  std::vector<std::pair<Id, Address>> wanted;
+  for (const Endpoint* e : endpoints) {
+    if (!canOpen(e->scheme())) continue;
+    try {
+      wanted.emplace_back(e->id, parseAddress(e->address));
+    } catch (const Error&) {
+      continue;  // a broken address is shown as such on its sheet
+    }
+  }
+  if (wanted == watched_) return;
+  watched_ = std::move(wanted);
+  for (const auto& [id, address] : watched_)
+    if (!of(id).checked) queue_.emplace_back(id, address);
+  startNext();
+}
+
+void Reach::startNext() {
+  while (running_ < kAtOnce && !queue_.empty()) {
+    const auto [id, address] = queue_.front();
+    queue_.pop_front();
+    ++running_;
+    spawn(runtime_.strand(), [channel = channel_, id = id, address = address]() -> Task<void> {
+      const CheckResult result = co_await checkAddress(address, kLimit);
+      std::lock_guard lock(channel->mutex);
+      if (channel->target != nullptr)
+        QMetaObject::invokeMethod(channel->target, [target = channel->target, id, result] { target->take(id, result); },
+                                  Qt::QueuedConnection);
+    });
+  }
+}
+
+void Reach::take(Id endpoint, const CheckResult& result) {
+  --running_;
+  Reached& known = known_[endpoint];
+  known.checked = true;
+  known.result = result;
+  if (result.answers) known.lastAnswer = QDateTime::currentDateTime();
+  announce_.start();
+  startNext();
+}
+
+void Reach::noteAnswer(Id endpoint) {
+  Reached& known = known_[endpoint];
+  known.lastAnswer = QDateTime::currentDateTime();
+  announce_.start();
+}
+
+QJsonObject Reach::remembered() const {
+  QJsonObject out;
+  for (auto at = known_.begin(); at != known_.end(); ++at)
+    if (at->lastAnswer.isValid()) out[QString::number(at.key())] = at->lastAnswer.toString(Qt::ISODate);
+  return out;
+}
+
+void Reach::restore(const QJsonObject& saved) {
+  for (auto at = saved.begin(); at != saved.end(); ++at)
+    known_[at.key().toLongLong()].lastAnswer = QDateTime::fromString(at.value().toString(), Qt::ISODate);
+}
+
+}  // namespace kw::desktop

@@ -1,0 +1,54 @@
+// What is known of each way in right now: checked in the background, a few at a time, only what is looked at.
+#pragma once
+#include <QDateTime>
+#include <QHash>
+#include <QObject>
+#include <QTimer>
+#include <deque>
+#include <memory>
+#include <set>
+
+#include "base/runtime.hpp"
+#include "record/model.hpp"
+#include "route/checker.hpp"
+
+namespace kw::desktop {
+
+struct Reached {
+  bool checked = false;     ///< in this run
+  CheckResult result;
+  QDateTime lastAnswer;     ///< also from earlier runs; invalid: never
+};
+
+class Reach : public QObject {
+  Q_OBJECT
+ public:
+  explicit Reach(Runtime& runtime, QObject* parent = nullptr);
+  ~Reach() override;
+  [[nodiscard]] const Reached& of(Id endpoint) const;
+  /// These are on screen now: they are checked at once and again every half minute.
+  void watch(const std::vector<const Endpoint*>& endpoints);
+  void noteAnswer(Id endpoint);
+  [[nodiscard]] QJsonObject remembered() const;
+  void restore(const QJsonObject& saved);
+  void setEnabled(bool on) { enabled_ = on; }
+
+ signals:
+  void changed();
+
+ private:
+  void startNext();
+  void take(Id endpoint, const CheckResult& result);
+
+  struct Channel;
+  Runtime& runtime_;
+  std::shared_ptr<Channel> channel_;
+  QHash<Id, Reached> known_;
+  std::vector<std::pair<Id, Address>> watched_;
+  std::deque<std::pair<Id, Address>> queue_;
+  QTimer again_, announce_;
+  int running_ = 0;
+  bool enabled_ = true;
+};
+
+}  // namespace kw::desktop

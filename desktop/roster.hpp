@@ -1,0 +1,88 @@
+// The roster: grouped two-line rows of machines, narrowed per keystroke. Paints only what is visible.
+#pragma once
+#include <QAbstractScrollArea>
+#include <QSet>
+#include <functional>
+#include <set>
+
+#include "desktop/glyphs.hpp"
+#include "record/roster.hpp"
+
+namespace kw::desktop {
+
+/// How one machine stands; asked for the visible rows only.
+struct MachineNow {
+  State state = State::NeverReached;
+  QString sentence;
+  QSet<Id> openEndpoints;  ///< ways in that are open now
+};
+
+class RosterList : public QAbstractScrollArea {
+  Q_OBJECT
+ public:
+  explicit RosterList(QWidget* parent = nullptr);
+
+  void setSnapshot(std::shared_ptr<const Snapshot> snapshot);
+  void setGroupBy(GroupBy by);
+  [[nodiscard]] GroupBy groupBy() const { return groupBy_; }
+  void narrow(const QString& text);
+  void setNow(std::function<MachineNow(const Machine&)> now) { now_ = std::move(now); }
+  [[nodiscard]] Id selected() const { return selected_; }
+  void select(Id machine);
+  [[nodiscard]] const std::vector<RosterRow>& rows() const { return shown_; }
+  [[nodiscard]] std::vector<Id> visibleMachines() const;
+  /// Where a machine's row or one of its chips is, in viewport coordinates; empty when not visible.
+  [[nodiscard]] QRectF rowRect(Id machine) const;
+  [[nodiscard]] QRectF chipRect(Id endpoint) const;
+  void moveSelection(int step);
+  void openSelected();
+
+ signals:
+  void selectionChanged(kw::Id machine);
+  void openWanted(kw::Id endpoint);
+  void sheetWanted(kw::Id machine);
+  void removeWanted(kw::Id machine);
+  void visibleChanged();
+
+ protected:
+  void paintEvent(QPaintEvent* event) override;
+  void resizeEvent(QResizeEvent* event) override;
+  void scrollContentsBy(int dx, int dy) override;
+  void mousePressEvent(QMouseEvent* event) override;
+  void mouseDoubleClickEvent(QMouseEvent* event) override;
+  void mouseMoveEvent(QMouseEvent* event) override;
+  void leaveEvent(QEvent* event) override;
+  void keyPressEvent(QKeyEvent* event) override;
+  void contextMenuEvent(QContextMenuEvent* event) override;
+  bool viewportEvent(QEvent* event) override;
+
+ private:
+  struct Chip {
+    Id endpoint;
+    QRectF rect;
+    QString text;
+    bool open, usable;
+  };
+  void rebuild();
+  void place();
+  [[nodiscard]] int rowAt(int y) const;
+  [[nodiscard]] QRectF rectOf(std::size_t row) const;
+  [[nodiscard]] std::vector<Chip> chipsOf(const Machine& machine, const QRectF& row, const QSet<Id>& open) const;
+  [[nodiscard]] Id bestWayIn(Id machine) const;
+  void paintHeading(QPainter& painter, const RosterRow& row, const QRectF& rect);
+  void paintMachine(QPainter& painter, const Machine& machine, const QRectF& rect);
+  void toggleFolded(const std::string& title);
+
+  std::shared_ptr<const Snapshot> snapshot_;
+  RosterIndex index_;
+  GroupBy groupBy_ = GroupBy::Place;
+  QString text_;
+  std::vector<RosterRow> shown_;
+  std::vector<int> tops_;  ///< y of each row, and the total height
+  std::set<std::string> folded_;
+  std::function<MachineNow(const Machine&)> now_;
+  Id selected_ = 0;
+  int hovered_ = -1;
+};
+
+}  // namespace kw::desktop

@@ -1,0 +1,593 @@
+#include "desktop/sheet.hpp"
+
+#include <QCheckBox>
+#include <QComboBox>
+#include <QHBoxLayout>
+#include <QKeyEvent>
+#include <QLabel>
+#include <QLineEdit>
+#include <QListWidget>
+#include <QPainter>
+#include <QPlainTextEdit>
+#include <QPushButton>
+#include <QScrollArea>
+#include <QStackedWidget>
+#include <QStyledItemDelegate>
+#include <QVBoxLayout>
+
+#include "desktop/theme.hpp"
+#include "record/setting.hpp"
+
+namespace kw::desktop {
+
+namespace {
+
+constexpr int kSummaryRole = Qt::UserRole + 1;
+
+/// Two lines: the page's name and what it holds now.
+class SectionDelegate : public QStyledItemDelegate {
+ public:
+  using QStyledItemDelegate::QStyledItemDelegate;
+  [[nodiscard]] QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex&) const override { return {150, 44}; }
+  void paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+    const Scheme& s = scheme();
+    p->save();
+    if (option.state & QStyle::State_Selected) {
+      QColor tint = s.copper;
+      tint.setAlpha(40);
+      p->fillRect(option.rect, tint);
+      p->fillRect(QRect(option.rect.left(), option.rect.top(), 3, option.rect.height()), s.copper);
+    }
+    const QRect text = option.rect.adjusted(14, 4, -8, -4);
+    p->setFont(windowFont(10));
+    p->setPen(s.text);
+    p->drawText(text, Qt::AlignTop, index.data().toString());
+    p->setFont(windowFont(8.5));
+    p->setPen(s.quiet);
+    p->drawText(text, Qt::AlignBottom, p->fontMetrics().elidedText(index.data(kSummaryRole).toString(), Qt::ElideRight, text.width()));
+    p->restore();
+  }
+};
+
+QWidget* scrolled(QWidget* inner) {
+  auto* area = new QScrollArea;
+  area->setWidgetResizable(true);
+  area->setWidget(inner);
+  return area;
+}
+
+QVBoxLayout* pageLayout(QWidget* page, const QString& heading) {
+  auto* column = new QVBoxLayout(page);
+  column->setContentsMargins(20, 16, 20, 16);
+  column->setSpacing(10);
+  auto* label = new QLabel(heading, page);
+  label->setObjectName("heading");
+  column->addWidget(label);
+  return column;
+}
+
+QHBoxLayout* labelled(QVBoxLayout* column, const QString& text, QWidget* field, int fieldWidth = 260) {
+  auto* row = new QHBoxLayout;
+  auto* label = new QLabel(text);
+  label->setFixedWidth(150);
+  label->setBuddy(field);
+  field->setAccessibleName(text);
+  field->setMinimumWidth(fieldWidth);
+  row->addWidget(label);
+  row->addWidget(field);
+  row->addStretch(1);
+  column->addLayout(row);
+  return row;
+}
+
+}  // namespace
+
+Sheet::Sheet(Records& records, QWidget* parent) : QWidget(parent), records_(records) { build(); }
+
+void Sheet::build() {
+  auto* column = new QVBoxLayout(this);
+  column->setContentsMargins(0, 0, 0, 0);
+  column->setSpacing(0);
+  auto* top = new QHBoxLayout;
+  top->setContentsMargins(20, 12, 14, 10);
+  title_ = new QLabel(this);
+  title_->setObjectName("title");
+  title_->setTextFormat(Qt::PlainText);
+  subtitle_ = new QLabel(this);
+  subtitle_->setObjectName("quiet");
+  undo_ = new QPushButton(tr("Undo changes"), this);
+  keep_ = new QPushButton(tr("Keep"), this);
+  keepOpen_ = new QPushButton(tr("Keep and open"), this);
+  close_ = new QPushButton(tr("Close"), this);
+  keep_->setProperty("own", true);
+  keepOpen_->setProperty("own", true);
+  keep_->setObjectName("keep");
+  keepOpen_->setObjectName("keepOpen");
+  top->addWidget(title_);
+  top->addWidget(subtitle_, 1);
+  for (QPushButton* b : {undo_, close_, keep_, keepOpen_}) top->addWidget(b);
+  column->addLayout(top);
+  problem_ = new QLabel(this);
+  problem_->setObjectName("bad");
+  problem_->setWordWrap(true);
+  problem_->setContentsMargins(20, 0, 20, 6);
+  problem_->hide();
+  column->addWidget(problem_);
+  auto* middle = new QHBoxLayout;
+  middle->setSpacing(0);
+  list_ = new QListWidget(this);
+  list_->setItemDelegate(new SectionDelegate(list_));
+  list_->setFixedWidth(184);
+  list_->setFrameShape(QFrame::NoFrame);
+  list_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  list_->setAccessibleName(tr("Pages of the sheet"));
+  list_->setStyleSheet("QListWidget{background:transparent;border-right:1px solid " + scheme().line.name() + ";}");
+  pages_ = new QStackedWidget(this);
+  middle->addWidget(list_);
+  middle->addWidget(pages_, 1);
+  column->addLayout(middle, 1);
+  connect(list_, &QListWidget::currentRowChanged, pages_, &QStackedWidget::setCurrentIndex);
+  connect(undo_, &QPushButton::clicked, this, [this] { edit(machine_.id); });
+  connect(keep_, &QPushButton::clicked, this, [this] { keep(); });
+  connect(keepOpen_, &QPushButton::clicked, this, [this] {
+    if (!keep()) return;
+    for (const EndpointRow& row : ways_)
+      if (!row.removed && canOpen(row.endpoint.scheme())) {
+        emit openWanted(row.endpoint.id);
+        return;
+      }
+  });
+  connect(close_, &QPushButton::clicked, this, &Sheet::closed);
+}
+
+QStringList Sheet::sections() const {
+  QStringList out;
+  for (const Setting& s : allSettings())
+    if (!out.contains(s.section)) out << s.section;
+  return out;
+}
+
+void Sheet::edit(Id machine, const QString& address) {
+  base_ = records_.shared();
+  machine_ = {};
+  ways_.clear();
+  changes_.clear();
+  newPassword_.reset();
+  forgetPassword_ = changed_ = false;
+  currentWay_ = 0;
+  if (const auto found = base_->machines.find(machine); found != base_->machines.end()) {
+    machine_ = found->second;
+    for (const Endpoint* e : base_->endpointsOf(machine)) ways_.push_back({*e, false});
+    for (std::size_t i = 0; i < ways_.size(); ++i)
+      if (canOpen(ways_[i].endpoint.scheme())) {
+        currentWay_ = i;
+        break;
+      }
+  }
+  if (ways_.empty()) {
+    Endpoint e;
+    e.label = "screen";
+    e.address = address.isEmpty() ? "vnc://" : address.toStdString();
+    ways_.push_back({e, false});
+  }
+  groupPath_.clear();
+  for (const Folder* f : base_->pathOf(machine_.folder)) groupPath_ += (groupPath_.isEmpty() ? "" : " / ") + QString::fromStdString(f->name);
+  owner_ = {OwnerKind::WayIn, ways_[currentWay_].endpoint.id};
+  buildPages();
+}
+
+void Sheet::buildPages() {
+  const int row = std::max(0, list_->currentRow());
+  list_->clear();
+  while (pages_->count() > 0) {
+    QWidget* page = pages_->widget(0);
+    pages_->removeWidget(page);
+    page->deleteLater();
+  }
+  const auto add = [&](const QString& name, QWidget* page) {
+    list_->addItem(name);
+    pages_->addWidget(page);
+  };
+  add(tr("Name and place"), pageNames());
+  add(tr("Ways to reach it"), pageWays());
+  for (const QString& section : sections()) add(section, pageSettings(section));
+  add(tr("Sign-in"), pageSignIn());
+  add(tr("Notes"), pageNotes());
+  list_->setCurrentRow(std::min(row, list_->count() - 1));
+  refreshSummaries();
+}
+
+QWidget* Sheet::pageNames() {
+  auto* page = new QWidget;
+  auto* column = pageLayout(page, tr("Name and place"));
+  auto* name = new QLineEdit(QString::fromStdString(machine_.name), page);
+  name->setObjectName("machineName");
+  name->setPlaceholderText(tr("mist-bench"));
+  labelled(column, tr("Name"), name);
+  auto* group = new QComboBox(page);
+  group->setEditable(true);
+  group->setObjectName("machineGroup");
+  QStringList paths;
+  for (const auto& [id, f] : base_->folders) {
+    QString path;
+    for (const Folder* part : base_->pathOf(id)) path += (path.isEmpty() ? "" : " / ") + QString::fromStdString(part->name);
+    paths << path;
+  }
+  paths.sort();
+  group->addItems(paths);
+  group->setCurrentText(groupPath_);
+  labelled(column, tr("Place and group"), group);
+  auto* host = new QLineEdit(QString::fromStdString(machine_.host), page);
+  labelled(column, tr("Runs on host"), host);
+  auto* tags = new QLineEdit(QString::fromStdString(machine_.tags), page);
+  labelled(column, tr("Tags"), tags);
+  column->addStretch();
+  connect(name, &QLineEdit::textChanged, this, [this](const QString& t) { machine_.name = t.trimmed().toStdString(), touched(); });
+  connect(group, &QComboBox::currentTextChanged, this, [this](const QString& t) { groupPath_ = t, touched(); });
+  connect(host, &QLineEdit::textChanged, this, [this](const QString& t) { machine_.host = t.trimmed().toStdString(), touched(); });
+  connect(tags, &QLineEdit::textChanged, this, [this](const QString& t) { machine_.tags = t.trimmed().toStdString(), touched(); });
+  return scrolled(page);
+}
+
+QWidget* Sheet::pageWays() {
+  auto* page = new QWidget;
+  auto* column = pageLayout(page, tr("Ways to reach it"));
+  auto* hint = new QLabel(tr("A screen by VNC: vnc://host:5901 (display :1 is port 5901), or a socket: vnc+unix:/path"), page);
+  hint->setObjectName("quiet");
+  hint->setWordWrap(true);
+  column->addWidget(hint);
+  auto* rows = new QWidget(page);
+  waysLayout_ = new QVBoxLayout(rows);
+  waysLayout_->setContentsMargins(0, 0, 0, 0);
+  column->addWidget(rows);
+  auto* add = new QPushButton(tr("Add a way in"), page);
+  column->addWidget(add, 0, Qt::AlignLeft);
+  column->addStretch();
+  connect(add, &QPushButton::clicked, this, [this] {
+    Endpoint e;
+    e.label = "screen";
+    e.address = "vnc://";
+    ways_.push_back({e, false});
+    refreshWays();
+    touched();
+  });
+  refreshWays();
+  return scrolled(page);
+}
+
+void Sheet::refreshWays() {
+  while (QLayoutItem* item = waysLayout_->takeAt(0)) {
+    delete item->widget();
+    delete item;
+  }
+  for (std::size_t i = 0; i < ways_.size(); ++i) {
+    if (ways_[i].removed) continue;
+    auto* line = new QWidget;
+    auto* row = new QHBoxLayout(line);
+    row->setContentsMargins(0, 0, 0, 0);
+    auto* label = new QLineEdit(QString::fromStdString(ways_[i].endpoint.label), line);
+    label->setFixedWidth(120);
+    label->setAccessibleName(tr("Name of the way in"));
+    auto* address = new QLineEdit(QString::fromStdString(ways_[i].endpoint.address), line);
+    address->setObjectName("address" + QString::number(i));
+    address->setAccessibleName(tr("Address"));
+    auto* remove = new QPushButton(tr("Remove"), line);
+    row->addWidget(label);
+    row->addWidget(address, 1);
+    row->addWidget(remove);
+    waysLayout_->addWidget(line);
+    connect(label, &QLineEdit::textChanged, this, [this, i](const QString& t) { ways_[i].endpoint.label = t.toStdString(), touched(); });
+    connect(address, &QLineEdit::textChanged, this, [this, i](const QString& t) {
+      ways_[i].endpoint.address = t.trimmed().toStdString();
+      touched();
+    });
+    connect(remove, &QPushButton::clicked, this, [this, i, line] {
+      ways_[i].removed = true;
+      line->hide();
+      touched();
+    });
+  }
+}
+
+std::vector<std::pair<QString, Owner>> Sheet::owners() const {
+  std::vector<std::pair<QString, Owner>> out;
+  out.emplace_back(tr("this way in"), Owner{OwnerKind::WayIn, ways_[currentWay_].endpoint.id});
+  if (machine_.id != 0) out.emplace_back(tr("the whole machine"), Owner{OwnerKind::Machine, machine_.id});
+  const auto path = base_->pathOf(machine_.folder);
+  for (auto at = path.rbegin(); at != path.rend(); ++at)
+    out.emplace_back(((*at)->parent == 0 ? tr("place %1") : tr("group %1")).arg(QString::fromStdString((*at)->name)),
+                     Owner{OwnerKind::Folder, (*at)->id});
+  return out;
+}
+
+/// The value as it will be once the draft is kept.
+ResolvedSetting Sheet::inForce(const std::string& key) const {
+  // A way in that is not kept yet inherits through the draft's own parents.
+  if (owner_.kind == OwnerKind::WayIn && owner_.id == 0) {
+    if (const auto own = changes_.find(owner_); own != changes_.end())
+      if (const auto value = own->second.find(key); value != own->second.end() && value->second)
+        return {*value->second, "set here", true};
+    const Owner parent = machine_.id != 0 ? Owner{OwnerKind::Machine, machine_.id} : Owner{OwnerKind::Folder, machine_.folder};
+    return base_->resolve(parent, key, &changes_);
+  }
+  return base_->resolve(owner_, key, &changes_);
+}
+
+void Sheet::setValue(const std::string& key, const std::optional<std::string>& value) {
+  changes_[owner_][key] = value;
+  touched();
+}
+
+QWidget* Sheet::pageSettings(const QString& section) {
+  auto* page = new QWidget;
+  auto* column = pageLayout(page, section);
+  column->setSpacing(6);
+  auto* owner = new QComboBox(page);
+  const auto all = owners();
+  for (const auto& [name, o] : all) owner->addItem(name);
+  for (std::size_t i = 0; i < all.size(); ++i)
+    if (all[i].second == owner_) owner->setCurrentIndex(static_cast<int>(i));
+  labelled(column, tr("Set for"), owner);
+  connect(owner, &QComboBox::activated, this, [this, all](int i) {
+    owner_ = all[static_cast<std::size_t>(i)].second;
+    QMetaObject::invokeMethod(this, [this] { buildPages(); }, Qt::QueuedConnection);
+  });
+  for (const Setting& s : allSettings()) {
+    if (section != s.section) continue;
+    auto* line = new QFrame(page);
+    line->setStyleSheet("QFrame#line{border-bottom:1px solid " + scheme().line.name() + ";}");
+    line->setObjectName("line");
+    auto* row = new QHBoxLayout(line);
+    row->setContentsMargins(0, 3, 0, 5);
+    auto* label = new QLabel(QString::fromUtf8(s.label), line);
+    label->setFixedWidth(160);
+    label->setToolTip(QString::fromUtf8(s.help));
+    row->addWidget(label);
+    auto* origin = new QPushButton(line);
+    origin->setFlat(true);
+    const std::string key = s.key;
+    QWidget* editor = nullptr;
+    std::function<void(const std::string&)> show;
+    if (s.type == SettingType::Choice || s.type == SettingType::Switch) {
+      auto* box = new QComboBox(line);
+      std::vector<std::string> values;
+      if (s.type == SettingType::Switch) {
+        values = {"on", "off"};
+      } else {
+        for (const SettingChoice& c : s.choices) values.emplace_back(c.value);
+      }
+      for (const std::string& v : values) box->addItem(QString::fromStdString(labelOf(s, v)));
+      show = [box, values](const std::string& v) {
+        for (std::size_t i = 0; i < values.size(); ++i)
+          if (values[i] == v) box->setCurrentIndex(static_cast<int>(i));
+      };
+      editor = box;
+      connect(box, &QComboBox::activated, this, [this, key, values](int i) { setValue(key, values[static_cast<std::size_t>(i)]); });
+    } else {
+      auto* edit = new QLineEdit(line);
+      if (s.type == SettingType::Whole) edit->setPlaceholderText(tr("%1 to %2 %3").arg(s.least).arg(s.most).arg(QString::fromUtf8(s.unit)));
+      show = [edit](const std::string& v) {
+        if (edit->text().toStdString() != v) edit->setText(QString::fromStdString(v));
+      };
+      editor = edit;
+      connect(edit, &QLineEdit::textEdited, this, [this, key](const QString& t) { setValue(key, t.trimmed().toStdString()); });
+    }
+    editor->setObjectName("setting:" + QString::fromStdString(key));
+    editor->setAccessibleName(QString::fromUtf8(s.label));
+    editor->setToolTip(QString::fromUtf8(s.help));
+    editor->setFixedWidth(220);
+    row->addWidget(editor);
+    origin->setObjectName("origin:" + QString::fromStdString(key));
+    row->addWidget(origin);
+    row->addStretch(1);
+    column->addWidget(line);
+    const auto refresh = [this, key, show, origin] {
+      const ResolvedSetting r = inForce(key);
+      show(r.value);
+      origin->setText(QString::fromStdString(r.origin));
+      origin->setToolTip(r.setHere ? tr("Click to give it back, so that the inherited value counts") : tr("Click to set it here"));
+      origin->setStyleSheet(QString("QPushButton{border:none;padding:2px 8px;text-align:left;color:%1;}QPushButton:hover{text-decoration:underline;}QPushButton:focus{text-decoration:underline;}")
+                                .arg((r.setHere ? scheme().copper : scheme().quiet).name()));
+    };
+    refresh();
+    connect(this, &Sheet::draftChanged, origin, refresh);
+    connect(origin, &QPushButton::clicked, this, [this, key] {
+      const ResolvedSetting r = inForce(key);
+      setValue(key, r.setHere ? std::nullopt : std::optional(r.value));
+    });
+  }
+  column->addStretch();
+  return scrolled(page);
+}
+
+QWidget* Sheet::pageSignIn() {
+  auto* page = new QWidget;
+  auto* column = pageLayout(page, tr("Sign-in"));
+  const Id way = ways_[currentWay_].endpoint.id;
+  bool kept = false;
+  try {
+    kept = way != 0 && records_.store().secret({OwnerKind::WayIn, way}).has_value();
+  } catch (const Error&) {
+    kept = false;
+  }
+  auto* state = new QLabel(kept ? tr("A password is kept for this way in, sealed with this desk's vault key.")
+                                : tr("No password is kept; it is asked for in the pane."), page);
+  state->setWordWrap(true);
+  column->addWidget(state);
+  auto* password = new QLineEdit(page);
+  password->setObjectName("keptPassword");
+  password->setEchoMode(QLineEdit::Password);
+  password->setPlaceholderText(kept ? tr("a new one replaces it") : tr("leave empty to be asked"));
+  labelled(column, tr("Console password"), password);
+  auto* hint = new QLabel(tr("A plain VNC password counts only with its first eight characters."), page);
+  hint->setObjectName("quiet");
+  column->addWidget(hint);
+  auto* forget = new QCheckBox(tr("Forget the kept password"), page);
+  forget->setEnabled(kept);
+  column->addWidget(forget);
+  column->addStretch();
+  connect(password, &QLineEdit::textChanged, this, [this](const QString& t) {
+    newPassword_ = t.isEmpty() ? std::nullopt : std::optional(t);
+    touched();
+  });
+  connect(forget, &QCheckBox::toggled, this, [this](bool on) { forgetPassword_ = on, touched(); });
+  return scrolled(page);
+}
+
+QWidget* Sheet::pageNotes() {
+  auto* page = new QWidget;
+  auto* column = pageLayout(page, tr("Notes"));
+  auto* notes = new QPlainTextEdit(QString::fromStdString(machine_.notes), page);
+  notes->setAccessibleName(tr("Notes"));
+  column->addWidget(notes, 1);
+  connect(notes, &QPlainTextEdit::textChanged, this, [this, notes] { machine_.notes = notes->toPlainText().toStdString(), touched(); });
+  return page;
+}
+
+QString Sheet::machineName() const { return machine_.name.empty() ? tr("New machine") : QString::fromStdString(machine_.name); }
+bool Sheet::dirty() const { return changed_; }
+
+std::optional<Endpoint> Sheet::draftEndpoint() const {
+  for (std::size_t i = currentWay_; i < ways_.size(); ++i)
+    if (!ways_[i].removed) {
+      Endpoint e = ways_[i].endpoint;
+      e.machine = machine_.id;
+      return e;
+    }
+  return std::nullopt;
+}
+
+void Sheet::useAddress(const QString& address) {
+  ways_[currentWay_].endpoint.address = address.toStdString();
+  refreshWays();
+  touched();
+}
+
+void Sheet::touched() {
+  changed_ = true;
+  refreshSummaries();
+  emit draftChanged();
+}
+
+QString Sheet::problem() const {
+  if (machine_.name.empty()) return tr("The machine needs a name.");
+  for (const auto& [id, m] : base_->machines)
+    if (m.name == machine_.name && id != machine_.id) return tr("Another machine is called %1 already.").arg(machineName());
+  for (const EndpointRow& row : ways_) {
+    if (row.removed) continue;
+    try {
+      parseAddress(row.endpoint.address);
+    } catch (const Error& e) {
+      return tr("Address %1").arg(QString::fromUtf8(e.what()));
+    }
+  }
+  for (const auto& [owner, values] : changes_)
+    for (const auto& [key, value] : values)
+      if (const Setting* s = findSetting(key); s != nullptr && value)
+        if (const std::string p = problemWith(*s, *value); !p.empty()) return QString::fromUtf8(s->label) + ": " + QString::fromStdString(p);
+  return {};
+}
+
+void Sheet::refreshSummaries() {
+  title_->setText(machineName());
+  const auto way = draftEndpoint();
+  subtitle_->setText(way ? tr("editing its way in \"%1 · %2\"").arg(QString::fromStdString(way->label), QString::fromStdString(way->scheme())) : QString());
+  const QString wrong = problem();
+  problem_->setVisible(!wrong.isEmpty() && changed_);
+  problem_->setText(wrong);
+  for (QPushButton* b : {keep_, keepOpen_}) {
+    b->setEnabled(wrong.isEmpty() && (changed_ || (b == keepOpen_)));
+    b->setToolTip(wrong.isEmpty() ? (changed_ ? QString() : tr("Nothing was changed")) : wrong);
+  }
+  undo_->setEnabled(changed_);
+  QStringList names;
+  for (const EndpointRow& row : ways_)
+    if (!row.removed) names << QString::fromStdString(row.endpoint.label);
+  const auto summarize = [&](int row, const QString& text) {
+    if (auto* item = list_->item(row)) item->setData(kSummaryRole, text);
+  };
+  summarize(0, groupPath_.isEmpty() ? tr("no group") : groupPath_.section(" / ", -1));
+  summarize(1, names.join(", "));
+  int row = 2;
+  for (const QString& section : sections()) {
+    int own = 0;
+    QString first;
+    for (const Setting& s : allSettings()) {
+      if (section != s.section) continue;
+      const ResolvedSetting r = inForce(s.key);
+      if (r.setHere) ++own;
+      if (first.isEmpty()) first = QString::fromStdString(labelOf(s, r.value));
+    }
+    summarize(row++, own > 0 ? tr("%n set here", nullptr, own) : first.toLower());
+  }
+  summarize(row++, newPassword_ ? tr("a new password") : tr("console password"));
+  summarize(row, machine_.notes.empty() ? tr("none") : QString::fromStdString(machine_.notes).section('\n', 0, 0));
+}
+
+bool Sheet::keep() {
+  if (!problem().isEmpty()) return false;
+  const bool isNew = machine_.id == 0;
+  const auto draft = machine_;
+  const auto ways = ways_;
+  const bool done = records_.commit((isNew ? tr("add %1") : tr("change %1")).arg(machineName()), [&](StoreWriter& w) {
+    machine_ = draft;
+    ways_ = ways;
+    Id parent = 0;
+    for (const QString& part : groupPath_.split('/', Qt::SkipEmptyParts)) {
+      const std::string name = part.trimmed().toStdString();
+      if (name.empty()) continue;
+      Id found = 0;
+      for (const auto& [id, f] : base_->folders)
+        if (f.parent == parent && f.name == name) found = id;
+      if (found == 0) {
+        Folder f;
+        f.parent = parent, f.name = name;
+        w.put(f);
+        found = f.id;
+      }
+      parent = found;
+    }
+    machine_.folder = parent;
+    w.put(machine_);
+    int position = 0;
+    for (EndpointRow& row : ways_) {
+      if (row.removed) {
+        if (row.endpoint.id != 0) w.removeEndpoint(row.endpoint.id);
+        continue;
+      }
+      row.endpoint.machine = machine_.id;
+      row.endpoint.address = parseAddress(row.endpoint.address).uri();
+      row.endpoint.position = position++;
+      w.put(row.endpoint);
+    }
+    for (const auto& [owner, values] : changes_) {
+      Owner real = owner;
+      if (real.kind == OwnerKind::WayIn && real.id == 0) real.id = ways_[currentWay_].endpoint.id;
+      for (const auto& [key, value] : values) w.set(real, key, value);
+    }
+  });
+  if (!done) {
+    machine_ = draft;
+    ways_ = ways;
+    return false;
+  }
+  const Owner way{OwnerKind::WayIn, ways_[currentWay_].endpoint.id};
+  try {
+    if (forgetPassword_) records_.store().removeSecret(way);
+    if (newPassword_) keepSignIn(records_.tools(), way, {"", newPassword_->toStdString()});
+  } catch (const Error& e) {
+    emit records_.failed(QString::fromUtf8(e.what()));
+  }
+  const Id id = machine_.id;
+  edit(id);
+  emit kept(id);
+  return true;
+}
+
+void Sheet::keyPressEvent(QKeyEvent* event) {
+  if (event->key() == Qt::Key_Escape && !changed_) emit closed();
+  else if (event->matches(QKeySequence::Save)) keep();
+  else QWidget::keyPressEvent(event);
+}
+
+}  // namespace kw::desktop

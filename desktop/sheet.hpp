@@ -1,0 +1,85 @@
+// The sheet: makes and edits a machine, its ways in and their settings; every setting shows where it comes from.
+#pragma once
+#include <QWidget>
+#include <map>
+#include <memory>
+#include <optional>
+
+#include "desktop/records.hpp"
+
+class QComboBox;
+class QLabel;
+class QLineEdit;
+class QListWidget;
+class QPlainTextEdit;
+class QPushButton;
+class QStackedWidget;
+class QVBoxLayout;
+
+namespace kw::desktop {
+
+class Sheet : public QWidget {
+  Q_OBJECT
+ public:
+  explicit Sheet(Records& records, QWidget* parent = nullptr);
+
+  /// machine 0 begins a new one; `address` fills its first way in.
+  void edit(Id machine, const QString& address = {});
+  [[nodiscard]] Id machine() const { return machine_.id; }
+  [[nodiscard]] bool dirty() const;
+  /// The way in as it stands in the form now, for the side's "What will happen".
+  [[nodiscard]] std::optional<Endpoint> draftEndpoint() const;
+  [[nodiscard]] QString machineName() const;
+  void useAddress(const QString& address);
+
+ signals:
+  void kept(kw::Id machine);
+  void openWanted(kw::Id endpoint);
+  void closed();
+  void draftChanged();
+
+ protected:
+  void keyPressEvent(QKeyEvent* event) override;
+
+ private:
+  struct EndpointRow {
+    Endpoint endpoint;
+    bool removed = false;
+  };
+  void build();
+  void buildPages();
+  QWidget* pageNames();
+  QWidget* pageWays();
+  QWidget* pageSettings(const QString& section);
+  QWidget* pageSignIn();
+  QWidget* pageNotes();
+  void refreshWays();
+  void refreshSummaries();
+  [[nodiscard]] ResolvedSetting inForce(const std::string& key) const;
+  void setValue(const std::string& key, const std::optional<std::string>& value);
+  void touched();
+  bool keep();
+  [[nodiscard]] QString problem() const;
+  [[nodiscard]] std::vector<std::pair<QString, Owner>> owners() const;
+  [[nodiscard]] QStringList sections() const;
+
+  Records& records_;
+  std::shared_ptr<const Snapshot> base_;  ///< what the draft began from
+  Machine machine_;
+  QString groupPath_;
+  std::vector<EndpointRow> ways_;
+  std::size_t currentWay_ = 0;
+  /// Changes of settings by owner; owner {WayIn, 0} stands for the current, perhaps unsaved, way in.
+  SettingChanges changes_;
+  std::optional<QString> newPassword_;
+  bool forgetPassword_ = false, changed_ = false;
+  Owner owner_;
+
+  QLabel *title_, *subtitle_, *problem_;
+  QPushButton *undo_, *keep_, *keepOpen_, *close_;
+  QListWidget* list_;
+  QStackedWidget* pages_;
+  QVBoxLayout* waysLayout_ = nullptr;
+};
+
+}  // namespace kw::desktop

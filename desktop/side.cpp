@@ -1,0 +1,186 @@
+#include "desktop/side.hpp"
+
+#include <QLocale>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QPainterPath>
+
+#include "desktop/theme.hpp"
+
+namespace kw::desktop {
+
+namespace {
+constexpr int kLeft = 16, kText = 40, kRight = 12;
+
+QColor headingColour() { return scheme().dark ? QColor("#c7b08f") : QColor("#6d4d27"); }
+
+QString bytesPerSecond(double n) {
+  if (n >= 1e6) return QObject::tr("%1 MB/s").arg(n / 1e6, 0, 'f', 1);
+  if (n >= 1e3) return QObject::tr("%1 kB/s").arg(n / 1e3, 0, 'f', 0);
+  return QObject::tr("%1 B/s").arg(n, 0, 'f', 0);
+}
+}  // namespace
+
+Side::Side(QWidget* parent) : QWidget(parent) {
+  setObjectName("panel");
+  setMouseTracking(true);
+  setMinimumWidth(200);
+  setAccessibleName(tr("Route and figures"));
+}
+
+void Side::setRoute(const QString& title, const std::vector<Hop>& hops) {
+  title_ = title;
+  hops_ = hops;
+  QString spoken = title;
+  for (const Hop& h : hops) spoken += ". " + h.name + ", " + wordsFor(h.state) + (h.found.isEmpty() ? "" : ", " + h.found);
+  setAccessibleDescription(spoken);
+  update();
+}
+
+void Side::setFigures(OpenSession* session) {
+  if (session_ == session) {
+    update();
+    return;
+  }
+  if (session_) session_->disconnect(this);
+  session_ = session;
+  if (session != nullptr) connect(session, &OpenSession::figuresChanged, this, qOverload<>(&QWidget::update));
+  update();
+}
+
+void Side::setChecks(const QString& title, const std::vector<std::pair<State, QString>>& checks) {
+  checksTitle_ = title;
+  checks_ = checks;
+  update();
+}
+
+void Side::paintEvent(QPaintEvent*) {
+  QPainter p(this);
+  p.fillRect(rect(), scheme().panel);
+  clickable_.clear();
+  qreal y = 18;
+  if (hops_.empty()) {
+    p.setPen(scheme().quiet);
+    p.drawText(rect().adjusted(kLeft, 18, -kRight, 0), Qt::AlignTop | Qt::TextWordWrap,
+               tr("Choose a machine to see the way to it, and what was found on that way."));
+    return;
+  }
+  y = paintRoute(p, y);
+  if (!checks_.empty()) y = paintChecks(p, y + 14);
+  if (session_ && session_->isLive()) paintFigures(p, y + 14);
+}
+
+qreal Side::paintRoute(QPainter& p, qreal y) {
+  const Scheme& s = scheme();
+  const qreal room = width() - kText - kRight;
+  p.setFont(windowFont(9, QFont::DemiBold));
+  p.setPen(headingColour());
+  p.drawText(QRectF(kLeft, y - 4, width() - kLeft - kRight, 20), Qt::AlignVCenter,
+             p.fontMetrics().elidedText(title_, Qt::ElideRight, width() - kLeft - kRight));
+  y += 26;
+  const auto paragraph = [&](const QString& text, const QFont& font, const QColor& colour, qreal top) {
+    p.setFont(font);
+    p.setPen(colour);
+    const QRectF box = p.boundingRect(QRectF(kText, top, room, 400), Qt::TextWordWrap, text);
+    p.drawText(box, Qt::TextWordWrap, text);
+    return box;
+  };
+  for (const Hop& hop : hops_) {
+    drawState(p, QPointF(kLeft + 8, y + 9), 12, hop.state);
+    y = paragraph(hop.name, windowFont(10, QFont::DemiBold), s.text, y).bottom();
+    if (!hop.remark.isEmpty()) y = paragraph(hop.remark, windowFont(8.5), s.quiet, y + 1).bottom();
+    y += 4;
+    if (!hop.pipe) continue;
+    const qreal top = y;
+    const QColor colour = *hop.pipe == Pipe::Sealed ? s.teal : *hop.pipe == Pipe::Plain ? s.amber : s.brick;
+    y += 7;
+    if (!hop.found.isEmpty()) y = paragraph(hop.found, windowFont(8.5), colour, y).bottom();
+    if (!hop.cure.isEmpty()) {
+      const QRectF box = paragraph(hop.cure, windowFont(8.5), hop.cureAction.isEmpty() ? s.quiet : s.copper, y + 2);
+      if (!hop.cureAction.isEmpty()) {
+        p.drawLine(QPointF(box.left(), box.bottom()), QPointF(box.right(), box.bottom()));
+        clickable_.emplace_back(box.adjusted(-2, -2, 2, 2), hop.cureAction);
+      }
+      y = box.bottom();
+    }
+    y = std::max(y + 7, top + 30);
+    drawPipe(p, QPointF(kLeft + 8, top), y - top, *hop.pipe);
+    y += 4;
+  }
+  return y;
+}
+
+qreal Side::paintChecks(QPainter& p, qreal y) {
+  const Scheme& s = scheme();
+  p.setFont(windowFont(9, QFont::DemiBold));
+  p.setPen(headingColour());
+  p.drawText(QPointF(kLeft, y + 12), checksTitle_);
+  y += 24;
+  for (const auto& [state, text] : checks_) {
+    p.setFont(windowFont(9));
+    const QRectF box = p.boundingRect(QRectF(kText, y, width() - kText - kRight, 400), Qt::TextWordWrap, text);
+    drawState(p, QPointF(kLeft + 8, y + 8), 10, state);
+    p.setPen(s.text);
+    p.drawText(box, Qt::TextWordWrap, text);
+    y = box.bottom() + 6;
+  }
+  return y;
+}
+
+qreal Side::paintFigures(QPainter& p, qreal y) {
+  const Scheme& s = scheme();
+  const Figures& f = session_->figures();
+  p.setFont(windowFont(9, QFont::DemiBold));
+  p.setPen(headingColour());
+  p.drawText(QPointF(kLeft, y + 12), tr("Now"));
+  y += 24;
+  const double ms = std::chrono::duration<double, std::milli>(f.keyToPicture).count();
+  const Size size = session_->pictureSize();
+  const std::pair<QString, QString> rows[] = {
+      {tr("Picture"), tr("%1 × %2 · %3 fps").arg(size.width).arg(size.height).arg(f.framesPerSecond, 0, 'f', 0)},
+      {tr("Encoding"), f.encodings.empty() ? tr("still") : QString::fromStdString(f.encodings)},
+      {tr("Data"), tr("%1 in · %2 out").arg(bytesPerSecond(f.bytesInPerSecond), bytesPerSecond(f.bytesOutPerSecond))},
+      {tr("In all"), QLocale().formattedDataSize(static_cast<qint64>(f.bytesIn))},
+      {tr("Key to picture"), ms > 0 ? tr("%1 ms").arg(ms, 0, 'f', 0) : tr("no key yet")},
+  };
+  p.setFont(windowFont(9));
+  for (const auto& [what, value] : rows) {
+    const QRectF line(kLeft, y, width() - kLeft - kRight, 20);
+    p.setPen(s.quiet);
+    p.drawText(line, Qt::AlignVCenter, what);
+    p.setPen(s.text);
+    const int room = static_cast<int>(line.width()) - p.fontMetrics().horizontalAdvance(what) - 10;
+    p.drawText(line, Qt::AlignVCenter | Qt::AlignRight, p.fontMetrics().elidedText(value, Qt::ElideRight, room));
+    y += 22;
+  }
+  const std::vector<double>& curve = session_->latencies();
+  const QRectF plot(kLeft, y + 6, width() - kLeft - kRight, 36);
+  p.setRenderHint(QPainter::Antialiasing);
+  p.setPen(s.line);
+  p.drawLine(plot.bottomLeft(), plot.bottomRight());
+  const double most = std::max(20.0, curve.empty() ? 0.0 : *std::max_element(curve.begin(), curve.end()));
+  QPainterPath path;
+  for (std::size_t i = 0; i < curve.size(); ++i) {
+    const QPointF at(plot.left() + plot.width() * static_cast<double>(i) / 59.0, plot.bottom() - plot.height() * curve[i] / most);
+    i == 0 ? path.moveTo(at) : path.lineTo(at);
+  }
+  p.setPen(QPen(s.copper, 1.5));
+  p.setBrush(Qt::NoBrush);
+  p.drawPath(path);
+  return plot.bottom() + 6;
+}
+
+void Side::mousePressEvent(QMouseEvent* event) {
+  for (const auto& [rect, action] : clickable_)
+    if (rect.contains(event->position())) {
+      emit cureClicked(action);
+      return;
+    }
+}
+
+void Side::mouseMoveEvent(QMouseEvent* event) {
+  const bool over = std::any_of(clickable_.begin(), clickable_.end(), [&](const auto& c) { return c.first.contains(event->position()); });
+  setCursor(over ? Qt::PointingHandCursor : Qt::ArrowCursor);
+}
+
+}  // namespace kw::desktop

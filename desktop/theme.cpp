@@ -1,0 +1,147 @@
+#include "desktop/theme.hpp"
+
+#include <QApplication>
+#include <QFontDatabase>
+#include <QPalette>
+#include <QStyleFactory>
+
+namespace kw::desktop {
+
+namespace {
+
+const Scheme kEvening{"Evening", true,
+                      QColor(0x20, 0x25, 0x2a), QColor(0x27, 0x2d, 0x33), QColor(0x2f, 0x36, 0x3d),
+                      QColor(0x3a, 0x42, 0x4a), QColor(0xe9, 0xe4, 0xda), QColor(0x9a, 0xa3, 0xa8),
+                      QColor(0xd0, 0x87, 0x48), QColor(0x5b, 0xb8, 0xa8), QColor(0xe0, 0xb0, 0x4c),
+                      QColor(0xdd, 0x73, 0x60), QColor(0x19, 0x1d, 0x21)};
+const Scheme kMorning{"Morning", false,
+                      QColor(0xf4, 0xf1, 0xea), QColor(0xeb, 0xe6, 0xdc), QColor(0xdf, 0xd9, 0xcc),
+                      QColor(0xcf, 0xc8, 0xb9), QColor(0x2b, 0x2f, 0x33), QColor(0x5b, 0x62, 0x67),
+                      QColor(0x96, 0x54, 0x1c), QColor(0x1c, 0x6b, 0x5e), QColor(0x80, 0x5a, 0x05),
+                      QColor(0xa8, 0x3a, 0x28), QColor(0xfb, 0xf9, 0xf5)};
+
+const Scheme* current = &kEvening;
+SchemeChoice chosen = SchemeChoice::FollowDesktop;
+
+QString firstFamily(const QStringList& wanted, QFontDatabase::SystemFont fallback) {
+  const QStringList have = QFontDatabase::families();
+  for (const QString& family : wanted)
+    if (have.contains(family)) return family;
+  return QFontDatabase::systemFont(fallback).family();
+}
+
+bool desktopIsDark(const QPalette& before) {
+  return before.color(QPalette::Window).lightness() < before.color(QPalette::WindowText).lightness();
+}
+
+QPalette paletteOf(const Scheme& s) {
+  QPalette p;
+  p.setColor(QPalette::Window, s.ground);
+  p.setColor(QPalette::WindowText, s.text);
+  p.setColor(QPalette::Base, s.field);
+  p.setColor(QPalette::AlternateBase, s.panel);
+  p.setColor(QPalette::Text, s.text);
+  p.setColor(QPalette::Button, s.raised);
+  p.setColor(QPalette::ButtonText, s.text);
+  p.setColor(QPalette::PlaceholderText, s.quiet);
+  p.setColor(QPalette::ToolTipBase, s.raised);
+  p.setColor(QPalette::ToolTipText, s.text);
+  p.setColor(QPalette::Highlight, s.copper);
+  p.setColor(QPalette::HighlightedText, s.dark ? s.field : QColor(Qt::white));
+  p.setColor(QPalette::Link, s.copper);
+  p.setColor(QPalette::Mid, s.line);
+  for (auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText})
+    p.setColor(QPalette::Disabled, role, s.quiet);
+  return p;
+}
+
+QString sheetOf(const Scheme& s) {
+  QString text = R"(
+QMainWindow, QWidget#stagePage { background: @ground; }
+QWidget#panel, QMenuBar { background: @panel; }
+QMenuBar { padding: 4px 8px; border: none; }
+QMenuBar::item { padding: 5px 10px; border-radius: 4px; background: transparent; }
+QMenuBar::item:selected { background: @raised; }
+QMenu { background: @raised; border: 1px solid @line; padding: 5px; }
+QMenu::item { padding: 6px 26px 6px 22px; border-radius: 4px; }
+QMenu::item:selected { background: @copper; color: @onCopper; }
+QMenu::item:disabled { color: @quiet; }
+QMenu::separator { height: 1px; background: @line; margin: 5px 8px; }
+QLineEdit, QComboBox, QSpinBox, QPlainTextEdit { background: @field; border: 1px solid @line; border-radius: 6px;
+  padding: 6px 10px; selection-background-color: @copper; }
+QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QPlainTextEdit:focus { border: 1px solid @copper; }
+QComboBox::drop-down { border: none; width: 22px; }
+QComboBox QAbstractItemView { background: @raised; border: 1px solid @line; selection-background-color: @copper;
+  selection-color: @onCopper; }
+QPushButton { background: transparent; border: 1px solid @line; border-radius: 5px; padding: 6px 14px; }
+QPushButton:hover { background: @raised; }
+QPushButton:focus { border: 1px solid @copper; }
+QPushButton:disabled { color: @quiet; }
+QPushButton[own="true"] { border: 1px solid @copper; color: @copper; }
+QPushButton[own="true"]:hover { background: @copper; color: @onCopper; }
+QToolButton { background: transparent; border: 1px solid transparent; border-radius: 4px; padding: 2px 6px;
+  color: @quiet; }
+QToolButton:hover { color: @text; background: @raised; }
+QToolButton:focus { border: 1px solid @copper; }
+QToolButton:checked { color: @copper; }
+QToolButton:disabled { color: @line; }
+QToolButton::menu-indicator { image: none; }
+QLabel#quiet { color: @quiet; }
+QLabel#heading { color: @heading; font-weight: 600; }
+QLabel#title { font-size: 15pt; font-weight: 600; }
+QLabel#bad { color: @brick; }
+QSplitter::handle { background: @ground; }
+QScrollBar:vertical { background: transparent; width: 10px; margin: 0; }
+QScrollBar::handle:vertical { background: @line; border-radius: 4px; min-height: 28px; margin: 1px; }
+QScrollBar:horizontal { background: transparent; height: 10px; margin: 0; }
+QScrollBar::handle:horizontal { background: @line; border-radius: 4px; min-width: 28px; margin: 1px; }
+QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
+QScrollBar::add-page, QScrollBar::sub-page { background: transparent; }
+QToolTip { background: @raised; color: @text; border: 1px solid @line; padding: 5px; }
+QScrollArea { border: none; background: transparent; }
+QCheckBox::indicator { width: 15px; height: 15px; border: 1px solid @quiet; border-radius: 4px; background: @field; }
+QCheckBox::indicator:checked { background: @copper; border: 1px solid @copper; }
+QFrame#card { background: @panel; border: 1px solid @line; border-radius: 8px; }
+)";
+  const std::pair<const char*, QString> colours[] = {
+      {"@ground", s.ground.name()},  {"@panel", s.panel.name()},  {"@raised", s.raised.name()},
+      {"@line", s.line.name()},      {"@text", s.text.name()},    {"@quiet", s.quiet.name()},
+      {"@copper", s.copper.name()},  {"@brick", s.brick.name()},  {"@field", s.field.name()},
+      {"@heading", s.dark ? "#c7b08f" : "#6d4d27"}, {"@onCopper", s.dark ? "#191d21" : "#ffffff"},
+  };
+  for (const auto& [token, value] : colours) text.replace(token, value);
+  return text;
+}
+
+}  // namespace
+
+const Scheme& scheme() { return *current; }
+SchemeChoice schemeChoice() { return chosen; }
+
+QFont windowFont(double points, QFont::Weight weight) {
+  static const QString family = firstFamily({"Inter", "Inter Variable"}, QFontDatabase::GeneralFont);
+  QFont font(family);
+  font.setPointSizeF(points);
+  font.setWeight(weight);
+  return font;
+}
+
+QFont monoFont(double points) {
+  static const QString family = firstFamily({"JetBrains Mono"}, QFontDatabase::FixedFont);
+  QFont font(family);
+  font.setPointSizeF(points);
+  return font;
+}
+
+void applyScheme(QApplication& app, SchemeChoice choice) {
+  static const bool dark = desktopIsDark(QApplication::palette());
+  chosen = choice;
+  const bool wantDark = choice == SchemeChoice::Evening || (choice == SchemeChoice::FollowDesktop && dark);
+  current = wantDark ? &kEvening : &kMorning;
+  app.setStyle(QStyleFactory::create("Fusion"));
+  QApplication::setPalette(paletteOf(*current));
+  QApplication::setFont(windowFont());
+  app.setStyleSheet(sheetOf(*current));
+}
+
+}  // namespace kw::desktop

@@ -1,0 +1,28 @@
+// Colours and fonts of the window: the schemes "Evening" (dark) and "Morning" (light).
+#pragma once
+#include <QColor>
+#include <QFont>
+#include <QString>
+
+class QApplication;
+
+namespace kw::desktop {
+
+struct Scheme {
+  QString name;
+  bool dark;
+  QColor ground, panel, raised, line, text, quiet, copper, teal, amber, brick, field;
+};
+
+enum class SchemeChoice { FollowDesktop, Evening, Morning };
+
+/// Applies palette, style sheet and fonts to the application; may be called again at any time.
+void applyScheme(QApplication& app, SchemeChoice choice);
+/// The scheme in force.
+const Scheme& scheme();
+SchemeChoice schemeChoice();
+
+QFont windowFont(double points = 10, QFont::Weight weight = QFont::Normal);
+QFont monoFont(double points = 9);
+
+}  // namespace kw::desktop

@@ -1,0 +1,181 @@
+#include "desktop/tour.hpp"
+
+#include <QApplication>
+#include <QDir>
+#include <QElapsedTimer>
+#include <QLineEdit>
+#include <QListWidget>
+#include <functional>
+#include <iostream>
+
+#include "desktop/main_window.hpp"
+#include "desktop/pane.hpp"
+#include "desktop/picture_view.hpp"
+#include "desktop/screen_window.hpp"
+#include "desktop/sheet.hpp"
+#include "desktop/spout.hpp"
+#include "desktop/stage.hpp"
+#include "desktop/theme.hpp"
+#include "session/keys.hpp"
+
+namespace kw::desktop {
+
+namespace {
+
+class Tour {
+ public:
+  Tour(MainWindow& window, const QString& folder) : window_(window), folder_(folder) {}
+
+  int run() {
+    window_.resize(1280, 800);
+    QDir().mkpath(folder_);
+    roster();
+    firstScreen();
+    certificateAndTwoPanes();
+    fourPanesAndStrip();
+    goField();
+    sheet();
+    fullScreen();
+    trouble();
+    morning();
+    return failed_ ? 1 : 0;
+  }
+
+ private:
+  /// Runs the event loop until the condition holds; a step that never comes about fails the tour.
+  void until(const char* what, const std::function<bool()>& condition) {
+    QElapsedTimer timer;
+    timer.start();
+    while (!condition()) {
+      if (timer.elapsed() > 20'000) {
+        std::cerr << "tour: never came about: " << what << std::endl;
+        failed_ = true;
+        return;
+      }
+      QApplication::processEvents(QEventLoop::AllEvents | QEventLoop::WaitForMoreEvents, 50);
+    }
+    QApplication::processEvents();
+  }
+  void picture(QWidget& widget, const QString& name) {
+    QApplication::processEvents();
+    const QString file = folder_ + "/" + name + ".png";
+    if (!widget.grab().save(file)) failed_ = true;
+    std::cout << "tour: " << file.toStdString() << std::endl;
+  }
+  OpenSession* open(const QString& machine) {
+    window_.openMachine(machine);
+    OpenSession* s = window_.stage()->focusedSession();
+    until("the session opens", [&] { return s != nullptr && (s->question() || (s->isLive() && s->figures().frames > 0)); });
+    return s;
+  }
+  OpenSession* live(const QString& machine) {
+    OpenSession* s = open(machine);
+    if (s != nullptr && s->question() && s->question()->kind == Question::Kind::Trust) {
+      Answer yes;
+      yes.accepted = yes.remember = true;
+      s->answer(yes);
+    }
+    until("the picture comes", [&] { return s != nullptr && s->isLive() && s->figures().frames > 0; });
+    return s;
+  }
+  [[nodiscard]] Id machineId(const QString& name) const {
+    const Machine* m = window_.desk().records().snapshot().machineNamed(name.toStdString());
+    return m != nullptr ? m->id : 0;
+  }
+
+  void roster() {
+    const Id mist = machineId("mist-bench");
+    until("the demo garden is there", [&] { return mist != 0; });
+    window_.roster()->select(mist);
+    const Snapshot& s = window_.desk().records().snapshot();
+    const Id way = s.endpointsOf(mist).front()->id;
+    until("mist-bench is checked", [&] { return window_.desk().reach().of(way).checked; });
+    picture(window_, "roster");
+  }
+  void firstScreen() {
+    OpenSession* s = live("mist-bench");
+    for (QChar c : QString("Check zone B at 18:00")) {
+      const Chord chord = chordsForText(QString(c).toStdString()).front();
+      for (const KeyStroke& k : chord) s->session().key(k.keysym, k.scanCode, true);
+      for (const KeyStroke& k : chord) s->session().key(k.keysym, k.scanCode, false);
+    }
+    until("a key has changed the picture", [&] { return s->figures().keyToPicture.count() > 0; });
+    picture(window_, "stage");
+  }
+  void certificateAndTwoPanes() {
+    window_.stage()->arrange(2);
+    OpenSession* s = open("ticket-kiosk");
+    if (s->question()) picture(window_, "certificate");
+    live("ticket-kiosk");
+    picture(window_, "two-panes");
+    OpenSession* asked = open("audio-guide");
+    until("audio-guide asks", [&] { return asked->question().has_value(); });
+    if (asked->question() && asked->question()->kind == Question::Kind::Trust) {
+      Answer yes;
+      yes.accepted = true;
+      asked->answer(yes);
+      until("audio-guide asks for its password", [&] { return asked->question() && asked->question()->kind != Question::Kind::Trust; });
+    }
+    picture(window_, "password");
+    window_.endSession(asked);
+    until("the session is gone", [&] { return window_.stage()->sessions().size() == 2; });
+  }
+  void fourPanesAndStrip() {
+    window_.stage()->arrange(4);
+    for (const char* name : {"palm-house-01", "palm-house-02", "palm-house-03", "palm-house-04"}) live(name);
+    QElapsedTimer timer;
+    timer.start();
+    until("the strip has pictures", [&] { return timer.elapsed() > 700; });
+    picture(window_, "four-panes");
+  }
+  void goField() {
+    window_.goField()->setFocus();
+    window_.goField()->setText("pal");
+    picture(window_, "go");
+    window_.goField()->clear();
+  }
+  void sheet() {
+    window_.editMachine(machineId("audio-guide"));
+    const Snapshot& s = window_.desk().records().snapshot();
+    const Id way = s.endpointsOf(machineId("audio-guide")).front()->id;
+    until("audio-guide is checked", [&] { return window_.desk().reach().of(way).checked; });
+    if (auto* list = window_.sheet()->findChild<QListWidget*>()) list->setCurrentRow(2);
+    picture(window_, "sheet");
+    window_.showStage();
+  }
+  void fullScreen() {
+    window_.stage()->arrange(1);
+    OpenSession* s = live("mist-bench");
+    ScreenWindow* full = window_.openFullScreen(s);
+    full->resize(1280, 800);
+    full->spout()->open();
+    picture(*full, "full-screen");
+    full->close();
+    QApplication::processEvents();
+  }
+  void trouble() {
+    window_.openAddress("vnc://127.0.0.11:5999");
+    OpenSession* s = window_.stage()->focusedSession();
+    until("the trouble is told", [&] { return s != nullptr && s->status().problem.has_value(); });
+    picture(window_, "trouble");
+    window_.endSession(s);
+    until("the trouble is put away", [&] { return window_.desk().sessions().count(s) == 0; });
+  }
+  void morning() {
+    window_.stage()->arrange(2);
+    window_.action("schemeMorning")->trigger();
+    live("mist-bench");
+    picture(window_, "morning");
+    window_.action("schemeEvening")->trigger();
+  }
+
+  MainWindow& window_;
+  QString folder_;
+  bool failed_ = false;
+};
+
+}  // namespace
+
+int runTour(MainWindow& window, const QString& folder) { return Tour(window, folder).run(); }
+
+}  // namespace kw::desktop
