@@ -31,7 +31,8 @@ OpenSession* Desk::open(Id id) {
     const SettingReader setting = settingsOf(records, owner);
     VncConfig config = vncConfig(parseAddress(endpoint.address), machine, setting);
     useRecords(config, tools_, owner);
-    const QString label = QString::fromStdString(endpoint.label + " · " + (endpoint.scheme() == "vnc+unix" ? "vnc" : endpoint.scheme()));
+    const QString label = QString::fromStdString(
+        endpoint.label + " · " + (endpoint.scheme() == "vnc+unix" ? "vnc" : endpoint.scheme()));
     tools_.store->journal(machine, "opened " + endpoint.address);
     return start(config, QString::fromStdString(machine), label, id, setting);
   } catch (const Error& e) {
@@ -46,7 +47,8 @@ OpenSession* Desk::openAddress(const QString& text) {
     const SettingReader setting = builtInSettings();
     VncConfig config = vncConfig(address, address.forPeople(), setting);
     if (tools_.store) config.trust = trustIn(tools_.store);
-    const QString name = QString::fromStdString(address.host.empty() ? address.path : address.host + ":" + std::to_string(address.port));
+    const QString name = QString::fromStdString(
+        address.host.empty() ? address.path : address.host + ":" + std::to_string(address.port));
     return start(config, name, "screen · vnc", 0, setting);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
@@ -54,8 +56,10 @@ OpenSession* Desk::openAddress(const QString& text) {
   }
 }
 
-OpenSession* Desk::start(const VncConfig& config, const QString& machine, const QString& label, Id endpoint, const SettingReader& setting) {
-  auto* session = new OpenSession(makeVncSession(runtime_.strand(), tools_.clock, config), machine, label, endpoint, this);
+OpenSession* Desk::start(const VncConfig& config, const QString& machine, const QString& label, Id endpoint,
+                         const SettingReader& setting) {
+  auto* session = new OpenSession(makeVncSession(runtime_.strand(), tools_.clock, config), machine, label,
+                                  endpoint, this);
   const std::string clipboard = setting("clipboard.way");
   session->clipboardToMachine = clipboard == "both" || clipboard == "to";
   session->clipboardFromMachine = clipboard == "both" || clipboard == "from";
@@ -97,7 +101,8 @@ QString Desk::clashOf(const Endpoint& endpoint) const {
   const auto others = records_.snapshot().sharingAddress(endpoint);
   if (others.empty()) return {};
   const auto machine = records_.snapshot().machines.find(others.front()->machine);
-  return machine == records_.snapshot().machines.end() ? QString() : QString::fromStdString(machine->second.name);
+  return machine == records_.snapshot().machines.end() ? QString()
+                                                       : QString::fromStdString(machine->second.name);
 }
 
 int Desk::freePort(const Address& address) const {
@@ -133,32 +138,51 @@ QString cureFor(const QString& sentence, std::optional<ErrorKind> kind) {
 
 }  // namespace
 
+QString Desk::hostOf(Id endpoint) const {
+  const Snapshot& s = records_.snapshot();
+  const auto e = s.endpoints.find(endpoint);
+  const auto m = e == s.endpoints.end() ? s.machines.end() : s.machines.find(e->second.machine);
+  return m == s.machines.end() ? QString() : QString::fromStdString(m->second.host);
+}
+
 std::vector<Hop> Desk::route(const OpenSession& session) const {
   const RouteFacts& facts = session.route();
   const SessionStatus& status = session.status();
   Hop first = desk();
   Hop peer, machine;
-  peer.name = facts.port > 0 ? QString::fromStdString(facts.host) + " : " + QString::number(facts.port) : QString::fromStdString(facts.host);
+  peer.name = facts.port > 0 ? QString::fromStdString(facts.host) + " : " + QString::number(facts.port)
+                             : QString::fromStdString(facts.host);
   peer.remark = QString::fromStdString(facts.address == facts.host ? "" : facts.address);
+  if (const QString host = hostOf(session.endpoint()); !host.isEmpty())
+    peer.remark = tr("host %1").arg(host) + (peer.remark.isEmpty() ? "" : " · ") + peer.remark;
   machine.name = session.machine();
   const double ms = std::chrono::duration<double, std::milli>(facts.answersIn).count();
   if (session.isLive()) {
     first.pipe = facts.sealed ? Pipe::Sealed : Pipe::Plain;
-    first.found = facts.sealed ? tr("sealed: %1").arg(QString::fromStdString(facts.security)) : tr("plain, not encrypted");
+    first.found = facts.sealed ? tr("sealed: %1").arg(QString::fromStdString(facts.security))
+                               : tr("plain, not encrypted");
     if (ms > 0) first.found += tr(" · answers in %1 ms").arg(ms, 0, 'f', ms < 10 ? 1 : 0);
-    if (!facts.sealed) first.found += facts.security == "none" ? tr(" · no password asked") : tr(" · %1").arg(QString::fromStdString(facts.security));
+    if (!facts.sealed)
+      first.found += facts.security == "none" ? tr(" · no password asked")
+                                              : tr(" · %1").arg(QString::fromStdString(facts.security));
     peer.state = machine.state = State::Answering;
     peer.pipe = Pipe::Sealed;
     peer.found = tr("inside the host");
     const Size size = session.pictureSize();
     machine.remark = tr("screen %1 × %2").arg(size.width).arg(size.height);
     if (session.screens().size() > 1) machine.remark += tr(" · %1 screens").arg(session.screens().size());
-    if (!facts.machineName.empty()) machine.remark += tr(" · calls itself %1").arg(QString::fromStdString(facts.machineName));
+    const QString itself = QString::fromStdString(facts.machineName);
+    if (!itself.isEmpty() && !itself.contains(session.machine()) && session.endpoint() != 0) {
+      machine.remark += tr(" · calls itself \"%1\": is this the right machine?").arg(itself);
+      machine.state = State::Trouble;
+    }
   } else if (status.problem) {
     const bool reached = facts.reached;
     first.pipe = Pipe::Broken;
     first.found = QString::fromStdString(status.sentence);
-    first.cure = status.stage == SessionStage::Ended || status.stage == SessionStage::Waiting ? tr("Try again now") : QString();
+    first.cure = status.stage == SessionStage::Ended || status.stage == SessionStage::Waiting
+                     ? tr("Try again now")
+                     : QString();
     first.cureAction = first.cure.isEmpty() ? QString() : QStringLiteral("retry");
     peer.state = reached ? State::NotAnswering : State::Trouble;
     peer.remark = QString::fromStdString(status.cure);
@@ -189,7 +213,8 @@ std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineNam
     first.found = QString::fromUtf8(e.what());
     return {first, machine};
   }
-  peer.name = address.port > 0 ? QString::fromStdString(address.host) + " : " + QString::number(address.port) : QString::fromStdString(address.path);
+  peer.name = address.port > 0 ? QString::fromStdString(address.host) + " : " + QString::number(address.port)
+                               : QString::fromStdString(address.path);
   const Reached& known = reach_.of(endpoint.id);
   first.pipe = Pipe::Broken;
   first.found = tr("not tried");

@@ -40,7 +40,9 @@ class Desk : public QObject {
   void sessionsChanged();
 
  private:
-  OpenSession* start(const VncConfig& config, const QString& machine, const QString& label, Id endpoint, const SettingReader& setting);
+  [[nodiscard]] QString hostOf(Id endpoint) const;
+  OpenSession* start(const VncConfig& config, const QString& machine, const QString& label, Id endpoint,
+                     const SettingReader& setting);
 
   Runtime runtime_{2};
   Records records_;

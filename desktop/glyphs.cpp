@@ -70,7 +70,8 @@ void drawState(QPainter& p, QPointF c, qreal size, State state) {
       p.setBrush(colour);
       p.setPen(Qt::NoPen);
       const qreal d = r + 1.4;
-      p.drawPolygon(QPolygonF({{c.x(), c.y() - d}, {c.x() + d, c.y()}, {c.x(), c.y() + d}, {c.x() - d, c.y()}}));
+      p.drawPolygon(
+          QPolygonF({{c.x(), c.y() - d}, {c.x() + d, c.y()}, {c.x(), c.y() + d}, {c.x() - d, c.y()}}));
       break;
     }
   }
@@ -83,7 +84,8 @@ void drawPipe(QPainter& p, QPointF top, qreal length, Pipe pipe) {
   const Scheme& s = scheme();
   if (pipe == Pipe::Sealed) {
     p.setPen(QPen(s.teal, 1.6));
-    for (qreal dx : {-2.6, 2.6}) p.drawLine(QPointF(top.x() + dx, top.y()), QPointF(top.x() + dx, top.y() + length));
+    for (qreal dx : {-2.6, 2.6})
+      p.drawLine(QPointF(top.x() + dx, top.y()), QPointF(top.x() + dx, top.y() + length));
   } else {
     QPen pen(pipe == Pipe::Plain ? s.amber : s.brick, 1.8);
     pen.setDashPattern(pipe == Pipe::Plain ? QVector<qreal>{3, 2.4} : QVector<qreal>{1, 5});
@@ -104,6 +106,7 @@ qreal drawChip(QPainter& p, QPointF at, const QString& text, bool own, bool fain
   QPen edge(own ? s.copper : s.line, 1);
   if (faint) edge.setStyle(Qt::DotLine);
   p.setPen(edge);
+  p.setBrush(Qt::NoBrush);
   p.drawRoundedRect(box, 3, 3);
   p.setFont(monoFont(7.6));
   p.setPen(own ? s.copper : faint ? s.quiet : s.text);

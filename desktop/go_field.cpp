@@ -60,7 +60,8 @@ class GoPopup : public QFrame {
       const QString does = chosen && a.possible ? GoField::tr("Enter: %1").arg(a.does) : a.does;
       const int half = row.width() / 2;
       p.setPen(a.possible ? s.text : s.quiet);
-      p.drawText(row.adjusted(12, 0, -half, 0), Qt::AlignVCenter, p.fontMetrics().elidedText(a.title, Qt::ElideMiddle, half - 20));
+      p.drawText(row.adjusted(12, 0, -half, 0), Qt::AlignVCenter,
+                 p.fontMetrics().elidedText(a.title, Qt::ElideMiddle, half - 20));
       p.setFont(windowFont(9));
       p.setPen(chosen && a.possible ? s.copper : s.quiet);
       p.drawText(row.adjusted(half - 60, 0, -12, 0), Qt::AlignVCenter | Qt::AlignRight,
@@ -68,7 +69,8 @@ class GoPopup : public QFrame {
     }
   }
   void mouseMoveEvent(QMouseEvent* e) override {
-    current = std::clamp(static_cast<int>((e->position().y() - 5) / kRowHeight), 0, static_cast<int>(answers_.size()) - 1);
+    current = std::clamp(static_cast<int>((e->position().y() - 5) / kRowHeight), 0,
+                         static_cast<int>(answers_.size()) - 1);
     update();
   }
   void mousePressEvent(QMouseEvent*) override { field_->choose(current); }
@@ -127,8 +129,10 @@ std::vector<GoAnswer> GoField::answers(const QString& input, int most) const {
   std::vector<Id> inside;
   for (const auto& [name, id] : names_) {
     const auto at = name.find(text);
-    if (at == 0) addMachine(id);
-    else if (at != std::string::npos && static_cast<int>(inside.size()) < most) inside.push_back(id);
+    if (at == 0)
+      addMachine(id);
+    else if (at != std::string::npos && static_cast<int>(inside.size()) < most)
+      inside.push_back(id);
     if (static_cast<int>(out.size()) >= most) break;
   }
   GoAnswer address;
@@ -162,18 +166,22 @@ std::vector<GoAnswer> GoField::answers(const QString& input, int most) const {
     a.title = name;
     a.possible = action->isEnabled();
     const QString why = action->property("why").toString();
-    a.does = a.possible ? (action->shortcut().isEmpty() ? tr("do it") : action->shortcut().toString(QKeySequence::NativeText))
-                        : why.isEmpty() ? tr("not possible now") : why;
+    a.does = a.possible
+                 ? (action->shortcut().isEmpty() ? tr("do it")
+                                                 : action->shortcut().toString(QKeySequence::NativeText))
+             : why.isEmpty() ? tr("not possible now")
+                             : why;
     out.push_back(a);
   }
-  if (!isAddress && !address.address.isEmpty() && static_cast<int>(out.size()) < most && input.trimmed().indexOf(' ') < 0)
+  if (!isAddress && !address.address.isEmpty() && static_cast<int>(out.size()) < most &&
+      input.trimmed().indexOf(' ') < 0)
     out.push_back(address);
   return out;
 }
 
 void GoField::refresh() {
   if (popup_ == nullptr) popup_ = new GoPopup(this);
-  current_ = snapshot_ && hasFocus() ? answers(text()) : std::vector<GoAnswer>();
+  current_ = snapshot_ && window()->focusWidget() == this ? answers(text()) : std::vector<GoAnswer>();
   popup_->fill(current_);
 }
 

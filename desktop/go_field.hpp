@@ -15,10 +15,10 @@ namespace kw::desktop {
 
 struct GoAnswer {
   enum class Kind { OpenEndpoint, OpenAddress, Action, Sheet } kind = Kind::OpenAddress;
-  QString title;   ///< "mist-bench"
-  QString does;    ///< "open screen · vnc"
+  QString title;  ///< "mist-bench"
+  QString does;   ///< "open screen · vnc"
   bool possible = true;
-  Id id = 0;       ///< endpoint or machine
+  Id id = 0;  ///< endpoint or machine
   QString address;
   QPointer<QAction> action;
 };

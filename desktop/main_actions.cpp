@@ -5,8 +5,8 @@
 #include <QMenu>
 #include <QMenuBar>
 #include <QMessageBox>
-#include <QTableWidget>
 #include <QStackedWidget>
+#include <QTableWidget>
 
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
@@ -23,7 +23,8 @@ namespace kw::desktop {
 
 QAction* MainWindow::action(const QString& name) const { return actions_.value(name); }
 
-QAction* MainWindow::add(QMenu* menu, const QString& name, const QString& text, const QKeySequence& keys, std::function<void()> act) {
+QAction* MainWindow::add(QMenu* menu, const QString& name, const QString& text, const QKeySequence& keys,
+                         std::function<void()> act) {
   QAction* a = menu->addAction(text);
   a->setShortcut(keys);
   a->setObjectName(name);
@@ -58,7 +59,8 @@ void MainWindow::buildMenus() {
   add(machine, "sheet", tr("&Edit the sheet…"), QKeySequence("Ctrl+E"), [this] {
     Id m = roster_->selected();
     if (current() != nullptr && !roster_->hasFocus())
-      if (const auto e = desk_.records().snapshot().endpoints.find(current()->endpoint()); e != desk_.records().snapshot().endpoints.end())
+      if (const auto e = desk_.records().snapshot().endpoints.find(current()->endpoint());
+          e != desk_.records().snapshot().endpoints.end())
         m = e->second.machine;
     if (m != 0) editMachine(m);
   });
@@ -97,7 +99,8 @@ void MainWindow::buildSessionMenu() {
     if (current() == nullptr) return;
     for (const Chord& chord : chordsForText(QApplication::clipboard()->text().toStdString())) {
       for (const KeyStroke& k : chord) current()->session().key(k.keysym, k.scanCode, true);
-      for (auto k = chord.rbegin(); k != chord.rend(); ++k) current()->session().key(k->keysym, k->scanCode, false);
+      for (auto k = chord.rbegin(); k != chord.rend(); ++k)
+        current()->session().key(k->keysym, k->scanCode, false);
     }
   });
   add(session, "look", tr("&Only look"), QKeySequence("Ctrl+Shift+L"), [this] {
@@ -106,7 +109,8 @@ void MainWindow::buildSessionMenu() {
   add(session, "sound", tr("Play &sound"), {}, [this] {
     if (current() != nullptr) current()->setSound(!current()->soundWanted());
   })->setCheckable(true);
-  add(session, "savePicture", tr("Save the &picture…"), QKeySequence("Ctrl+Shift+S"), [this] { savePicture(current()); });
+  add(session, "savePicture", tr("Save the &picture…"), QKeySequence("Ctrl+Shift+S"),
+      [this] { savePicture(current()); });
   add(session, "refresh", tr("Ask for the whole picture &anew"), QKeySequence("F5"), [this] {
     if (current() != nullptr) current()->session().refresh();
   });
@@ -116,8 +120,10 @@ void MainWindow::buildSessionMenu() {
   session->addSeparator();
   QMenu* power = session->addMenu(tr("Po&wer"));
   power->setToolTipsVisible(true);
-  add(power, "powerDown", tr("Ask the machine to shut &down"), {}, [this] { askForPower(PowerWish::ShutDown); });
-  add(power, "powerReboot", tr("Ask the machine to &restart"), {}, [this] { askForPower(PowerWish::Reboot); });
+  add(power, "powerDown", tr("Ask the machine to shut &down"), {},
+      [this] { askForPower(PowerWish::ShutDown); });
+  add(power, "powerReboot", tr("Ask the machine to &restart"), {},
+      [this] { askForPower(PowerWish::Reboot); });
   add(power, "powerReset", tr("&Force a restart…"), {}, [this] { askForPower(PowerWish::Reset); });
   session->addSeparator();
   add(session, "end", tr("&End the session"), QKeySequence("Ctrl+W"), [this] { endSession(current()); });
@@ -134,28 +140,36 @@ void MainWindow::buildViewMenu() {
     if (current() != nullptr) openScreenWindow(current(), 0);
   });
   view->addSeparator();
-  const std::tuple<QString, QString, QString> fits[] = {{"fitShrink", tr("&Shrink to fit"), "shrink"},
-                                                        {"fitFill", tr("Fit, &growing too"), "fill"},
-                                                        {"fitActual", tr("&One to one, moving about"), "actual"},
-                                                        {"fitWhole", tr("Whole-&number zoom"), "whole"}};
+  const std::tuple<QString, QString, QString> fits[] = {
+      {"fitShrink", tr("&Shrink to fit"), "shrink"},
+      {"fitFill", tr("Fit, &growing too"), "fill"},
+      {"fitActual", tr("&One to one, moving about"), "actual"},
+      {"fitWhole", tr("Whole-&number zoom"), "whole"}};
   int digit = 1;
   for (const auto& [name, text, word] : fits)
-    add(view, name, text, QKeySequence("Ctrl+Alt+" + QString::number(digit++)), [this, w = word] { setFit(w); })->setCheckable(true);
+    add(view, name, text, QKeySequence("Ctrl+Alt+" + QString::number(digit++)), [this, w = word] {
+      setFit(w);
+    })->setCheckable(true);
   view->addSeparator();
   for (int n : {1, 2, 4})
-    add(view, "panes" + QString::number(n), n == 1 ? tr("&One pane") : n == 2 ? tr("&Two panes") : tr("&Four panes"),
+    add(view, "panes" + QString::number(n),
+        n == 1   ? tr("&One pane")
+        : n == 2 ? tr("&Two panes")
+                 : tr("&Four panes"),
         QKeySequence("Alt+" + QString::number(n)), [this, n] { stage_->arrange(n); });
   add(view, "nextPane", tr("Ne&xt pane"), QKeySequence("F6"), [this] { stage_->focusNextPane(1); });
   add(view, "closePane", tr("&Close this pane"), {}, [this] {
     if (stage_->focusedPane() != nullptr) stage_->closePane(stage_->focusedPane());
   });
   view->addSeparator();
-  add(view, "roster", tr("&Roster"), QKeySequence("F7"), [this] { rosterPanel_->setVisible(!rosterPanel_->isVisible()); });
+  add(view, "roster", tr("&Roster"), QKeySequence("F7"),
+      [this] { rosterPanel_->setVisible(!rosterPanel_->isVisible()); });
   add(view, "side", tr("Si&de"), QKeySequence("F8"), [this] { side_->setVisible(!side_->isVisible()); });
   QMenu* schemes = view->addMenu(tr("&Colours"));
-  const std::tuple<QString, QString, SchemeChoice> choices[] = {{"schemeDesktop", tr("As the desktop"), SchemeChoice::FollowDesktop},
-                                                                {"schemeEvening", tr("Evening"), SchemeChoice::Evening},
-                                                                {"schemeMorning", tr("Morning"), SchemeChoice::Morning}};
+  const std::tuple<QString, QString, SchemeChoice> choices[] = {
+      {"schemeDesktop", tr("As the desktop"), SchemeChoice::FollowDesktop},
+      {"schemeEvening", tr("Evening"), SchemeChoice::Evening},
+      {"schemeMorning", tr("Morning"), SchemeChoice::Morning}};
   for (const auto& [name, text, choice] : choices)
     add(schemes, name, text, {}, [this, c = choice] {
       applyScheme(*qApp, c);
@@ -178,7 +192,8 @@ void MainWindow::refreshActions() {
   const QString none = tr("No session is in the focused pane.");
   const bool live = s != nullptr && s->isLive();
   const QString notLive = s == nullptr ? none : tr("The session is not live.");
-  for (const char* name : {"refresh", "full", "ownWindow"}) allow(name, live || (s != nullptr && s->hasPicture()), notLive);
+  for (const char* name : {"refresh", "full", "ownWindow"})
+    allow(name, live || (s != nullptr && s->hasPicture()), notLive);
   allow("savePicture", s != nullptr && s->hasPicture(), notLive);
   for (const char* name : {"secure", "typeClipboard"})
     allow(name, live && !s->viewOnly(), live ? tr("Only looking: keys are not sent.") : notLive);
@@ -190,8 +205,10 @@ void MainWindow::refreshActions() {
   allow("sound", live && can.sound.can, live ? QString::fromStdString(can.sound.why) : notLive);
   for (const char* name : {"powerDown", "powerReboot", "powerReset"})
     allow(name, live && can.power.can, live ? QString::fromStdString(can.power.why) : notLive);
-  const QString fit = stage_->focusedPane() != nullptr ? wordOf(stage_->focusedPane()->view()->fitMode()) : QString();
-  const std::pair<const char*, const char*> fits[] = {{"fitShrink", "shrink"}, {"fitFill", "fill"}, {"fitActual", "actual"}, {"fitWhole", "whole"}};
+  const QString fit =
+      stage_->focusedPane() != nullptr ? wordOf(stage_->focusedPane()->view()->fitMode()) : QString();
+  const std::pair<const char*, const char*> fits[] = {
+      {"fitShrink", "shrink"}, {"fitFill", "fill"}, {"fitActual", "actual"}, {"fitWhole", "whole"}};
   for (const auto& [name, word] : fits) {
     allow(name, s != nullptr, none);
     actions_[name]->setChecked(s != nullptr && fit == word);
@@ -219,7 +236,8 @@ void MainWindow::fillKeysMenu(QMenu* menu, OpenSession* session) {
   key("Ctrl+Alt+Delete", "ctrl+alt+delete", menu);
   key("Ctrl+Alt+Backspace", "ctrl+alt+backspace", menu);
   QMenu* consoles = menu->addMenu(tr("Ctrl+Alt+F1 … F12"));
-  for (int i = 1; i <= 12; ++i) key("Ctrl+Alt+F" + QString::number(i), "ctrl+alt+f" + QString::number(i), consoles);
+  for (int i = 1; i <= 12; ++i)
+    key("Ctrl+Alt+F" + QString::number(i), "ctrl+alt+f" + QString::number(i), consoles);
   menu->addSeparator();
   key(tr("Super"), "super", menu);
   key("Alt+Tab", "alt+tab", menu);
@@ -228,12 +246,14 @@ void MainWindow::fillKeysMenu(QMenu* menu, OpenSession* session) {
   key(tr("Escape"), "esc", menu);
   if (session != nullptr && !session->ownKeys.isEmpty()) {
     menu->addSeparator();
-    for (const QString& own : session->ownKeys.split(',', Qt::SkipEmptyParts)) key(own.trimmed(), own.trimmed(), menu);
+    for (const QString& own : session->ownKeys.split(',', Qt::SkipEmptyParts))
+      key(own.trimmed(), own.trimmed(), menu);
   }
   menu->addSeparator();
   QAction* other = menu->addAction(tr("Other keys…"), this, [this, session = QPointer<OpenSession>(session)] {
     bool done = false;
-    const QString chord = QInputDialog::getText(this, tr("Send keys"), tr("Keys, joined by +:"), QLineEdit::Normal, "ctrl+alt+f7", &done);
+    const QString chord = QInputDialog::getText(this, tr("Send keys"), tr("Keys, joined by +:"),
+                                                QLineEdit::Normal, "ctrl+alt+f7", &done);
     if (done && session) session->sendChord(chord);
   });
   other->setEnabled(can);
@@ -256,8 +276,8 @@ void MainWindow::fillScreensMenu(QMenu* menu, OpenSession* session) {
   }
   for (int i = 1; i <= count; ++i) {
     const Rect area = session->screens()[static_cast<std::size_t>(i) - 1].area;
-    menu->addAction(tr("Screen %1 (%2 × %3) in a window of its own").arg(i).arg(area.width).arg(area.height), this,
-                    [this, session, i] { openScreenWindow(session, i); });
+    menu->addAction(tr("Screen %1 (%2 × %3) in a window of its own").arg(i).arg(area.width).arg(area.height),
+                    this, [this, session, i] { openScreenWindow(session, i); });
   }
   menu->addAction(tr("Every screen in its own window"), this, [this, session, count] {
     for (int i = 1; i <= count; ++i) openScreenWindow(session, i);
@@ -276,16 +296,20 @@ void MainWindow::fillPictureMenu(QMenu* menu, OpenSession* session) {
   follow->setEnabled(session->capabilities().resize.can);
   follow->setToolTip(QString::fromStdString(session->capabilities().resize.why));
   QMenu* colours = menu->addMenu(tr("Colours"));
-  for (int bits : {32, 16, 8}) colours->addAction(tr("%1-bit").arg(bits), session, [session, bits] { session->session().setColours(bits); });
+  for (int bits : {32, 16, 8})
+    colours->addAction(tr("%1-bit").arg(bits), session,
+                       [session, bits] { session->session().setColours(bits); });
   QMenu* quality = menu->addMenu(tr("Quality"));
-  const std::pair<QString, const char*> levels[] = {{tr("Lossless"), "lossless"}, {tr("High"), "high"}, {tr("Medium"), "medium"}, {tr("Low"), "low"}};
+  const std::pair<QString, const char*> levels[] = {
+      {tr("Lossless"), "lossless"}, {tr("High"), "high"}, {tr("Medium"), "medium"}, {tr("Low"), "low"}};
   for (const auto& [text, word] : levels)
     quality->addAction(text, session, [session, w = word] {
       const QualityLevels l = qualityLevels(w);
       session->session().setQuality(l.quality, l.compression);
     });
   menu->addSeparator();
-  for (const char* name : {"look", "savePicture", "refresh", "full", "ownWindow"}) menu->addAction(actions_[name]);
+  for (const char* name : {"look", "savePicture", "refresh", "full", "ownWindow"})
+    menu->addAction(actions_[name]);
 }
 
 std::vector<SpoutEntry> MainWindow::spoutEntries(OpenSession* session, ScreenWindow* window) {
@@ -304,11 +328,17 @@ std::vector<SpoutEntry> MainWindow::spoutEntries(OpenSession* session, ScreenWin
   }
   out.push_back({tr("Screens…"), popup(&MainWindow::fillScreensMenu), session->capabilities().screens.can,
                  QString::fromStdString(session->capabilities().screens.why)});
-  out.push_back({tr("Keys…"), popup(&MainWindow::fillKeysMenu), keys, session->viewOnly() ? tr("only looking") : tr("not live")});
+  out.push_back({tr("Keys…"), popup(&MainWindow::fillKeysMenu), keys,
+                 session->viewOnly() ? tr("only looking") : tr("not live")});
   out.push_back({tr("Send Ctrl+Alt+Delete"), [session] { session->sendChord("ctrl+alt+delete"); }, keys, {}});
-  out.push_back({tr("Files"), {}, session->capabilities().files.can, QString::fromStdString(session->capabilities().files.why)});
-  out.push_back({tr("Save the picture…"), [this, session] { savePicture(session); }, session->hasPicture(), {}});
-  if (window == nullptr) out.push_back({tr("End the session"), [this, session] { endSession(session); }, true, {}});
+  out.push_back({tr("Files"),
+                 {},
+                 session->capabilities().files.can,
+                 QString::fromStdString(session->capabilities().files.why)});
+  out.push_back(
+      {tr("Save the picture…"), [this, session] { savePicture(session); }, session->hasPicture(), {}});
+  if (window == nullptr)
+    out.push_back({tr("End the session"), [this, session] { endSession(session); }, true, {}});
   return out;
 }
 
@@ -316,9 +346,11 @@ void MainWindow::askForPower(PowerWish wish) {
   OpenSession* s = current();
   if (s == nullptr) return;
   if (wish == PowerWish::Reset) {
-    const auto button = QMessageBox::warning(this, tr("Force a restart"),
-                                             tr("Forcing %1 to restart loses everything in it that was not saved, and may damage its disk.").arg(s->machine()),
-                                             QMessageBox::Ok | QMessageBox::Cancel, QMessageBox::Cancel);
+    const auto button = QMessageBox::warning(
+        this, tr("Force a restart"),
+        tr("Forcing %1 to restart loses everything in it that was not saved, and may damage its disk.")
+            .arg(s->machine()),
+        QMessageBox::Ok | QMessageBox::Cancel, QMessageBox::Cancel);
     if (button != QMessageBox::Ok) return;
   }
   s->session().power(wish);
@@ -327,15 +359,19 @@ void MainWindow::askForPower(PowerWish wish) {
 void MainWindow::askPassphrase(bool toOpen) {
   const auto& vault = desk_.records().tools().vault;
   bool done = false;
-  const QString text = QInputDialog::getText(this, tr("Kept passwords"), toOpen ? tr("Passphrase:") : tr("New passphrase (empty: none, the key file alone opens them):"),
-                                             QLineEdit::Password, {}, &done);
+  const QString text = QInputDialog::getText(
+      this, tr("Kept passwords"),
+      toOpen ? tr("Passphrase:") : tr("New passphrase (empty: none, the key file alone opens them):"),
+      QLineEdit::Password, {}, &done);
   if (!done) return;
   try {
     if (toOpen)
-      say(vault->open(text.toStdString()) ? tr("Kept passwords are unlocked.") : tr("That is not the passphrase."));
+      say(vault->open(text.toStdString()) ? tr("Kept passwords are unlocked.")
+                                          : tr("That is not the passphrase."));
     else {
       vault->setPassphrase(text.toStdString());
-      say(text.isEmpty() ? tr("Kept passwords need no passphrase now.") : tr("Kept passwords are asked a passphrase for at the next start."));
+      say(text.isEmpty() ? tr("Kept passwords need no passphrase now.")
+                         : tr("Kept passwords are asked a passphrase for at the next start."));
     }
   } catch (const Error& e) {
     say(QString::fromUtf8(e.what()));
@@ -348,14 +384,19 @@ void MainWindow::showHelp(const QString& page) {
   box.setTextFormat(Qt::RichText);
   if (page == "about") {
     box.setWindowTitle(tr("About"));
-    box.setText(tr("<h3>Kettle Window</h3><p>Screens and text consoles of virtual machines.</p><p>Version %1</p>").arg(QApplication::applicationVersion()));
+    box.setText(
+        tr("<h3>Kettle Window</h3><p>Screens and text consoles of virtual machines.</p><p>Version %1</p>")
+            .arg(QApplication::applicationVersion()));
   } else {
     box.setWindowTitle(tr("Keyboard"));
     QString rows;
     for (QAction* a : actions_)
       if (!a->shortcut().isEmpty())
-        rows += "<tr><td style='padding-right:18px'>" + QString(a->text()).remove('&').toHtmlEscaped() + "</td><td>" + a->shortcut().toString(QKeySequence::NativeText).toHtmlEscaped() + "</td></tr>";
-    box.setText(tr("<p>While a picture has the keyboard, all keys go to the machine.<br>Both Shift keys together free it.</p>") + "<table>" + rows + "</table>");
+        rows += "<tr><td style='padding-right:18px'>" + QString(a->text()).remove('&').toHtmlEscaped() +
+                "</td><td>" + a->shortcut().toString(QKeySequence::NativeText).toHtmlEscaped() + "</td></tr>";
+    box.setText(tr("<p>While a picture has the keyboard, all keys go to the machine.<br>Both Shift keys "
+                   "together free it.</p>") +
+                "<table>" + rows + "</table>");
   }
   box.exec();
 }

@@ -102,7 +102,8 @@ void MainWindow::buildTop() {
   groupButton_ = new QToolButton(rosterPanel_);
   groupButton_->setPopupMode(QToolButton::InstantPopup);
   auto* groupMenu = new QMenu(groupButton_);
-  const std::pair<GroupBy, QString> groups[] = {{GroupBy::Place, tr("by place")}, {GroupBy::Host, tr("by host")}, {GroupBy::Tag, tr("by tag")}};
+  const std::pair<GroupBy, QString> groups[] = {
+      {GroupBy::Place, tr("by place")}, {GroupBy::Host, tr("by host")}, {GroupBy::Tag, tr("by tag")}};
   for (const auto& [by, words] : groups)
     groupMenu->addAction(words, this, [this, by = by, words = words] {
       roster_->setGroupBy(by);
@@ -147,7 +148,8 @@ void MainWindow::buildTop() {
   centre_->addWidget(sheet_);
   centre_->addWidget(journal_);
   side_ = new Side(split_);
-  for (QWidget* w : {rosterPanel_, static_cast<QWidget*>(centre_), static_cast<QWidget*>(side_)}) split_->addWidget(w);
+  for (QWidget* w : {rosterPanel_, static_cast<QWidget*>(centre_), static_cast<QWidget*>(side_)})
+    split_->addWidget(w);
   split_->setStretchFactor(1, 1);
   split_->setSizes({272, 746, 262});
   split_->setCollapsible(1, false);
@@ -253,13 +255,16 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
     anyUsable = true;
     const Reached& known = desk_.reach().of(e->id);
     if (best == nullptr || known.result.answers) best = &known;
-    if (const QString other = desk_.clashOf(*e); !other.isEmpty())
+    // Of two with one address the older record is believed; the newer one is told of.
+    if (const QString other = desk_.clashOf(*e); !other.isEmpty() && s.sharingAddress(*e).front()->id < e->id)
       clash = tr("port %1 is also set on %2").arg(parseAddress(e->address).port).arg(other);
   }
   if (!now.openEndpoints.isEmpty()) return now;
   if (best != nullptr && best->checked) {
-    now.state = best->result.answers ? State::Answering : best->result.listens ? State::NotAnswering
-                : best->lastAnswer.isValid() ? State::Off : State::NeverReached;
+    now.state = best->result.answers         ? State::Answering
+                : best->result.listens       ? State::NotAnswering
+                : best->lastAnswer.isValid() ? State::Off
+                                             : State::NeverReached;
     now.sentence = best->result.answers ? QString::fromStdString(best->result.sentence)
                                         : tr("%1").arg(QString::fromStdString(best->result.sentence));
   } else if (best != nullptr && best->lastAnswer.isValid()) {
@@ -281,11 +286,13 @@ void MainWindow::refreshSide() {
       side_->setRoute(tr("What will happen"), desk_.route(*draft, sheet_->machineName()));
       std::vector<std::pair<State, QString>> checks;
       const Reached& known = desk_.reach().of(draft->id);
-      checks.emplace_back(known.checked ? (known.result.answers ? State::Answering : State::Trouble) : State::NeverReached,
-                          known.checked ? QString::fromStdString(known.result.sentence) : tr("the host was not tried yet"));
+      checks.emplace_back(
+          known.checked ? (known.result.answers ? State::Answering : State::Trouble) : State::NeverReached,
+          known.checked ? QString::fromStdString(known.result.sentence) : tr("the host was not tried yet"));
       const QString clash = desk_.clashOf(*draft);
-      checks.emplace_back(clash.isEmpty() ? State::Answering : State::Trouble,
-                          clash.isEmpty() ? tr("no other machine uses this port") : tr("the port is %1's too").arg(clash));
+      checks.emplace_back(
+          clash.isEmpty() ? State::Answering : State::Trouble,
+          clash.isEmpty() ? tr("no other machine uses this port") : tr("the port is %1's too").arg(clash));
       side_->setChecks(tr("Before the first open"), checks);
     }
     side_->setFigures(nullptr);
@@ -299,7 +306,8 @@ void MainWindow::refreshSide() {
     for (const Endpoint* e : s.endpointsOf(roster_->selected())) {
       const auto machine = s.machines.find(e->machine);
       const QString name = QString::fromStdString(machine->second.name);
-      side_->setRoute(tr("Route to %1 · %2").arg(name, QString::fromStdString(e->label)), desk_.route(*e, name));
+      side_->setRoute(tr("Route to %1 · %2").arg(name, QString::fromStdString(e->label)),
+                      desk_.route(*e, name));
       side_->setFigures(desk_.sessionOf(e->id));
       return;
     }
@@ -329,7 +337,7 @@ void MainWindow::connectSession(OpenSession* session) {
     stage_->remove(session);
     for (const auto& w : windows_)
       if (w && w->session() == session) w->close();
-  }, Qt::UniqueConnection);
+  });
   connect(session, &OpenSession::clipboardArrived, this, [this](const QString& text) {
     ownClipboard_ = text;
     QApplication::clipboard()->setText(text);
@@ -349,7 +357,8 @@ void MainWindow::openEndpoint(Id endpoint) {
   showStage();
   stage_->show(session);
   if (!fresh) return;
-  const std::string where = desk_.records().snapshot().resolve({OwnerKind::WayIn, endpoint}, "screen.open").value;
+  const std::string where =
+      desk_.records().snapshot().resolve({OwnerKind::WayIn, endpoint}, "screen.open").value;
   if (where == "full") openFullScreen(session);
   if (where == "window") openScreenWindow(session, 0);
 }
@@ -407,7 +416,8 @@ void MainWindow::removeMachine(Id machine) {
       say(tr("%1 is open. End its session first.").arg(name));
       return;
     }
-  if (desk_.records().commit(tr("remove %1").arg(name), [machine](StoreWriter& w) { w.removeMachine(machine); })) {
+  if (desk_.records().commit(tr("remove %1").arg(name),
+                             [machine](StoreWriter& w) { w.removeMachine(machine); })) {
     showStage();
     say(tr("Removed %1. Ctrl+Z brings it back.").arg(name));
   }
@@ -429,11 +439,12 @@ void MainWindow::endSession(OpenSession* session) {
 ScreenWindow* MainWindow::openFullScreen(OpenSession* session) {
   for (const auto& w : windows_)
     if (w && w->session() == session && w->screen() == 0) {
-      w->showFullScreen();
+      w->setFullScreen(true);
+      w->raise();
       return w;
     }
   auto* window = openScreenWindow(session, 0);
-  window->showFullScreen();
+  window->setFullScreen(true);
   return window;
 }
 
@@ -442,7 +453,8 @@ ScreenWindow* MainWindow::openScreenWindow(OpenSession* session, int screen) {
   window->setSpoutPlace(spoutEdge_, spoutShare_);
   window->moreEntries = [this, session, window] { return spoutEntries(session, window); };
   connect(window, &ScreenWindow::endWanted, this, &MainWindow::endSession);
-  connect(window, &ScreenWindow::spoutMoved, this, [this](int edge, double share) { spoutEdge_ = edge, spoutShare_ = share; });
+  connect(window, &ScreenWindow::spoutMoved, this,
+          [this](int edge, double share) { spoutEdge_ = edge, spoutShare_ = share; });
   connect(window, &ScreenWindow::backToWindow, this, [this](OpenSession* s) {
     if (s != nullptr) stage_->show(s);
     activateWindow();
@@ -456,8 +468,10 @@ void MainWindow::savePicture(OpenSession* session, QString file) {
   if (session == nullptr || !session->hasPicture()) return;
   if (file.isEmpty()) {
     const QString folder = QStandardPaths::writableLocation(QStandardPaths::PicturesLocation);
-    const QString name = session->machine() + QDateTime::currentDateTime().toString(" yyyy-MM-dd HH.mm.ss") + ".png";
-    file = QFileDialog::getSaveFileName(this, tr("Save the picture"), folder + "/" + name, tr("PNG pictures (*.png)"));
+    const QString name =
+        session->machine() + QDateTime::currentDateTime().toString(" yyyy-MM-dd HH.mm.ss") + ".png";
+    file = QFileDialog::getSaveFileName(this, tr("Save the picture"), folder + "/" + name,
+                                        tr("PNG pictures (*.png)"));
     if (file.isEmpty()) return;
   }
   try {
@@ -512,7 +526,8 @@ void MainWindow::cure(const QString& action) {
   Id machine = roster_->selected();
   if (centre_->currentWidget() == sheet_) machine = sheet_->machine();
   if (machine == 0 && current() != nullptr)
-    if (const auto e = desk_.records().snapshot().endpoints.find(current()->endpoint()); e != desk_.records().snapshot().endpoints.end())
+    if (const auto e = desk_.records().snapshot().endpoints.find(current()->endpoint());
+        e != desk_.records().snapshot().endpoints.end())
       machine = e->second.machine;
   if (centre_->currentWidget() != sheet_) editMachine(machine);
   if (const auto draft = sheet_->draftEndpoint()) {
@@ -544,7 +559,9 @@ void MainWindow::save() {
 void MainWindow::restore() {
   QJsonObject state;
   try {
-    state = QJsonDocument::fromJson(QByteArray::fromStdString(textOf(readFile(stateFolder() / "window.json")))).object();
+    state =
+        QJsonDocument::fromJson(QByteArray::fromStdString(textOf(readFile(stateFolder() / "window.json"))))
+            .object();
   } catch (const Error&) {
     return;  // first start
   }
@@ -554,7 +571,8 @@ void MainWindow::restore() {
   spoutEdge_ = state["spoutEdge"].toInt(1);
   spoutShare_ = state["spoutShare"].toDouble(0.3);
   const int by = state["groupBy"].toInt();
-  if (by > 0 && by < groupButton_->menu()->actions().size()) groupButton_->menu()->actions().at(by)->trigger();
+  if (by > 0 && by < groupButton_->menu()->actions().size())
+    groupButton_->menu()->actions().at(by)->trigger();
   desk_.reach().restore(state["reach"].toObject());
   lastTimeOpen_ = state["open"].toObject();
 }
@@ -568,8 +586,10 @@ int countEndpoints(const QJsonValue& node) {
 }  // namespace
 
 void MainWindow::offerLastTime() {
-  const int count = countEndpoints(lastTimeOpen_["tree"]) + static_cast<int>(lastTimeOpen_["strip"].toArray().size());
-  lastTime_->setText(count == 1 ? tr("Open the screen from last time") : tr("Open the %1 screens from last time").arg(count));
+  const int count =
+      countEndpoints(lastTimeOpen_["tree"]) + static_cast<int>(lastTimeOpen_["strip"].toArray().size());
+  lastTime_->setText(count == 1 ? tr("Open the screen from last time")
+                                : tr("Open the %1 screens from last time").arg(count));
   lastTime_->setVisible(count > 0);
 }
 
@@ -585,8 +605,10 @@ void MainWindow::reopenLastTime() {
 
 void MainWindow::closeEvent(QCloseEvent* event) {
   if (sheet_->dirty() && centre_->currentWidget() == sheet_) {
-    const auto button = QMessageBox::question(this, tr("Kettle Window"), tr("The sheet of %1 holds changes that were not kept.").arg(sheet_->machineName()),
-                                              QMessageBox::Discard | QMessageBox::Cancel, QMessageBox::Cancel);
+    const auto button = QMessageBox::question(
+        this, tr("Kettle Window"),
+        tr("The sheet of %1 holds changes that were not kept.").arg(sheet_->machineName()),
+        QMessageBox::Discard | QMessageBox::Cancel, QMessageBox::Cancel);
     if (button != QMessageBox::Discard) {
       event->ignore();
       return;

@@ -67,7 +67,8 @@ class MainWindow : public QMainWindow {
   void buildMenus();
   void buildSessionMenu();
   void buildViewMenu();
-  QAction* add(class QMenu* menu, const QString& name, const QString& text, const QKeySequence& keys, std::function<void()> act);
+  QAction* add(class QMenu* menu, const QString& name, const QString& text, const QKeySequence& keys,
+               std::function<void()> act);
   /// Enables or disables with a reason that tip and palette show.
   void allow(const QString& name, bool can, const QString& why = {});
   void refreshActions();

@@ -129,15 +129,16 @@ class OpenSession::Bridge : public SessionObserver, public std::enable_shared_fr
     if (target_ == nullptr) return;
     // The target's destructor detaches under this lock, so the pointer is good here; Qt drops the event
     // when the target goes away before it is delivered.
-    QMetaObject::invokeMethod(target_, [target = target_, what = std::move(what)] { what(*target); },
-                              Qt::QueuedConnection);
+    QMetaObject::invokeMethod(
+        target_, [target = target_, what = std::move(what)] { what(*target); }, Qt::QueuedConnection);
   }
   std::mutex mutex_;
   OpenSession* target_;
   Region damage_;
 };
 
-OpenSession::OpenSession(std::shared_ptr<Session> session, QString machine, QString label, Id endpoint, QObject* parent)
+OpenSession::OpenSession(std::shared_ptr<Session> session, QString machine, QString label, Id endpoint,
+                         QObject* parent)
     : QObject(parent),
       session_(std::move(session)),
       picture_(session_->picture()),
@@ -191,7 +192,8 @@ int OpenSession::secondsInStage() const {
 }
 
 int OpenSession::secondsToNextTry() const {
-  const auto due = stageSince_ + std::chrono::duration_cast<std::chrono::steady_clock::duration>(status_.nextTry);
+  const auto due =
+      stageSince_ + std::chrono::duration_cast<std::chrono::steady_clock::duration>(status_.nextTry);
   const auto left = std::chrono::duration<double>(due - std::chrono::steady_clock::now()).count();
   return std::max(0, static_cast<int>(left + 0.999));
 }

@@ -17,7 +17,8 @@ class Sound;
 class OpenSession : public QObject {
   Q_OBJECT
  public:
-  OpenSession(std::shared_ptr<Session> session, QString machine, QString label, Id endpoint, QObject* parent = nullptr);
+  OpenSession(std::shared_ptr<Session> session, QString machine, QString label, Id endpoint,
+              QObject* parent = nullptr);
   ~OpenSession() override;
 
   [[nodiscard]] QString machine() const { return machine_; }
@@ -65,8 +66,8 @@ class OpenSession : public QObject {
   void sendChord(const QString& chord);
 
  signals:
-  void changed();                 ///< status, route, capabilities, question or screens
-  void damaged(const QRegion&);   ///< picture coordinates
+  void changed();                ///< status, route, capabilities, question or screens
+  void damaged(const QRegion&);  ///< picture coordinates
   void pictureResized();
   void pointerShapeChanged();
   void figuresChanged();

@@ -74,11 +74,14 @@ class SealMark : public QWidget {
 
 Pane::Pane(QWidget* parent) : QFrame(parent) {
   setAcceptDrops(true);
+  setMinimumSize(150, 110);
   auto* column = new QVBoxLayout(this);
   column->setContentsMargins(1, 1, 1, 1);
   column->setSpacing(0);
   header_ = new QWidget(this);
   header_->setFixedHeight(kHeaderHeight);
+  // The header never decides how narrow a pane may be; layOutHeader() drops what has no room.
+  header_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Fixed);
   auto* row = new QHBoxLayout(header_);
   row->setContentsMargins(8, 0, 4, 0);
   row->setSpacing(4);
@@ -180,17 +183,19 @@ void Pane::refresh() {
   seal->setSealed(session_->isLive(), route.sealed);
   seal->setToolTip(route.sealed ? tr("Sealed: %1").arg(QString::fromStdString(route.security))
                                 : tr("Plain: what passes here is not encrypted"));
-  name_->setText(session_->machine());
   label_->setText(session_->label());
-  remark_->setText(session_->remarkText().isEmpty() && session_->viewOnly() ? tr("only looking") : session_->remarkText());
+  remark_->setText(session_->remarkText().isEmpty() && session_->viewOnly() ? tr("only looking")
+                                                                            : session_->remarkText());
   const double ms = session_->latencies().empty() ? 0 : session_->latencies().back();
   figure_->setText(session_->isLive() && ms > 0 ? tr("%1 ms").arg(ms, 0, 'f', 0) : QString());
   figure_->setToolTip(tr("From a key to the changed picture"));
   const Capabilities& can = session_->capabilities();
   keys_->setEnabled(session_->isLive() && !session_->viewOnly());
-  keys_->setToolTip(session_->viewOnly() ? tr("Only looking: keys are not sent") : tr("Send keys that this desk would keep for itself"));
+  keys_->setToolTip(session_->viewOnly() ? tr("Only looking: keys are not sent")
+                                         : tr("Send keys that this desk would keep for itself"));
   screens_->setEnabled(can.screens.can);
-  screens_->setToolTip(can.screens.can ? tr("Screens of this machine") : QString::fromStdString(can.screens.why));
+  screens_->setToolTip(can.screens.can ? tr("Screens of this machine")
+                                       : QString::fromStdString(can.screens.why));
   sound_->setVisible(session_->soundWanted());
   const Scheme& s = scheme();
   sound_->setIcon(lineIcon(session_->muted() ? "mute" : "sound", s.quiet));
@@ -199,7 +204,8 @@ void Pane::refresh() {
   end_->setIcon(lineIcon("end", s.quiet));
   view_->setStale(session_->hasPicture() && !session_->isLive());
   story_->refresh();
-  const bool moving = status.stage == SessionStage::Connecting || status.stage == SessionStage::SigningIn || status.stage == SessionStage::Waiting;
+  const bool moving = status.stage == SessionStage::Connecting || status.stage == SessionStage::SigningIn ||
+                      status.stage == SessionStage::Waiting;
   if (moving && !tick_.isActive()) tick_.start();
   if (!moving) tick_.stop();
   layOutHeader();
@@ -208,19 +214,27 @@ void Pane::refresh() {
 /// In a narrow pane the least important parts of the header go first.
 void Pane::layOutHeader() {
   const int room = width();
-  label_->setVisible(room > 250);
-  figure_->setVisible(room > 470);
-  screens_->setVisible(room > 430);
-  viewButton_->setVisible(room > 380);
-  keys_->setVisible(room > 320);
+  const QString name = session_ ? session_->machine() : QString();
+  const int nameWidth = name_->fontMetrics().horizontalAdvance(name) + 4;
+  name_->setText(
+      name_->fontMetrics().elidedText(name, Qt::ElideMiddle, std::max(30, std::min(nameWidth, room - 150))));
+  int left = room - 150 - nameWidth;
+  const auto give = [&](QWidget* part, int width) {
+    left -= width + 6;
+    part->setVisible(left >= 0);
+  };
+  give(keys_, keys_->sizeHint().width());
+  give(label_, label_->sizeHint().width());
+  give(viewButton_, viewButton_->sizeHint().width());
+  give(screens_, screens_->sizeHint().width());
+  give(figure_, figure_->sizeHint().width());
 }
 
 void Pane::placeStory() {
   const int width = std::min(460, std::max(200, view_->width() - 24));
-  story_->setFixedWidth(width);
-  story_->adjustSize();
-  const int height = std::min(story_->sizeHint().height(), view_->height());
-  story_->setGeometry((view_->width() - width) / 2, std::max(0, (view_->height() - height) / 2), width, height);
+  const int height = std::min(story_->heightFor(width), view_->height());
+  story_->setGeometry((view_->width() - width) / 2, std::max(0, (view_->height() - height) / 2), width,
+                      height);
 }
 
 void Pane::resizeEvent(QResizeEvent* event) {
@@ -239,7 +253,8 @@ void Pane::paintEvent(QPaintEvent*) {
   if (!session_) {
     p.setPen(s.quiet);
     p.drawText(rect().adjusted(16, 16, -16, -16), Qt::AlignCenter | Qt::TextWordWrap,
-               tr("An empty pane.\nOpen a machine from the roster, drag one here from the strip,\nor press Ctrl+G."));
+               tr("An empty pane.\nOpen a machine from the roster, drag one here from the strip,\nor press "
+                  "Ctrl+G."));
   }
   if (dropEdge_ >= 0) {
     QRectF half = QRectF(rect()).adjusted(4, 4, -4, -4);
@@ -262,7 +277,8 @@ bool Pane::eventFilter(QObject* watched, QEvent* event) {
     view_->setFocus();
     emit focused();
   }
-  if (watched == header_ && event->type() == QEvent::MouseMove) mouseMoveEvent(static_cast<QMouseEvent*>(event));
+  if (watched == header_ && event->type() == QEvent::MouseMove)
+    mouseMoveEvent(static_cast<QMouseEvent*>(event));
   if (watched == header_ && event->type() == QEvent::MouseButtonDblClick) emit fullScreenWanted();
   return QFrame::eventFilter(watched, event);
 }
@@ -271,7 +287,8 @@ void Pane::mousePressEvent(QMouseEvent*) { emit focused(); }
 
 void Pane::mouseMoveEvent(QMouseEvent* event) {
   if (!session_ || !(event->buttons() & Qt::LeftButton)) return;
-  if ((event->globalPosition().toPoint() - dragStart_).manhattanLength() < QApplication::startDragDistance()) return;
+  if ((event->globalPosition().toPoint() - dragStart_).manhattanLength() < QApplication::startDragDistance())
+    return;
   auto* drag = new QDrag(this);
   auto* mime = new QMimeData;
   mime->setData(kSessionMime, QByteArray::number(reinterpret_cast<quintptr>(session_.data())));
@@ -283,7 +300,8 @@ void Pane::mouseMoveEvent(QMouseEvent* event) {
 /// An edge within a quarter of the pane, else 0 for its middle.
 int Pane::edgeAt(QPoint at) const {
   if (!session_) return 0;
-  const double x = static_cast<double>(at.x()) / std::max(1, width()), y = static_cast<double>(at.y()) / std::max(1, height());
+  const double x = static_cast<double>(at.x()) / std::max(1, width()),
+               y = static_cast<double>(at.y()) / std::max(1, height());
   const double nearest = std::min({x, 1 - x, y, 1 - y});
   if (nearest > 0.25) return 0;
   if (nearest == x) return Qt::LeftEdge;

@@ -29,7 +29,8 @@ quint64 keyIdentity(const QKeyEvent& event) {
 
 bool PictureView::event(QEvent* event) {
   // While the picture has the keyboard, shortcuts of this window are keys like all others.
-  if (event->type() == QEvent::ShortcutOverride && session_ && session_->takesShortcuts && session_->isLive()) {
+  if (event->type() == QEvent::ShortcutOverride && session_ && session_->takesShortcuts &&
+      session_->isLive()) {
     event->accept();
     return true;
   }
@@ -91,7 +92,8 @@ void PictureView::keyReleaseEvent(QKeyEvent* event) {
 
 void PictureView::releaseKeys() {
   if (session_)
-    for (const auto& [identity, stroke] : held_) session_->session().key(stroke.keysym, stroke.scanCode, false);
+    for (const auto& [identity, stroke] : held_)
+      session_->session().key(stroke.keysym, stroke.scanCode, false);
   held_.clear();
   leftModifier_ = rightModifier_ = false;
 }
@@ -122,7 +124,9 @@ void PictureView::sendPointer(QMouseEvent* event) {
     return;
   }
   // Outside the picture nothing is sent, except to end a drag.
-  if (!area_.contains(event->position()) && event->buttons() == Qt::NoButton && event->type() == QEvent::MouseMove) return;
+  if (!area_.contains(event->position()) && event->buttons() == Qt::NoButton &&
+      event->type() == QEvent::MouseMove)
+    return;
   session_->session().pointer(toPicture(event->position()), buttons_);
 }
 

@@ -99,7 +99,8 @@ Rect PictureView::sourceArea() const {
   const Size size = session_->pictureSize();
   const auto& screens = session_->screens();
   if (screenNumber_ > 0 && static_cast<std::size_t>(screenNumber_) <= screens.size())
-    return screens[static_cast<std::size_t>(screenNumber_) - 1].area.intersected({0, 0, size.width, size.height});
+    return screens[static_cast<std::size_t>(screenNumber_) - 1].area.intersected(
+        {0, 0, size.width, size.height});
   return {0, 0, size.width, size.height};
 }
 
@@ -121,7 +122,8 @@ void PictureView::relayout() {
     case FitMode::Actual: scale_ = 1; break;
     case FitMode::Whole: scale_ = std::max(1.0, std::floor(fit)); break;
   }
-  const double w = std::max(1.0, std::round(source.width * scale_)), h = std::max(1.0, std::round(source.height * scale_));
+  const double w = std::max(1.0, std::round(source.width * scale_)),
+               h = std::max(1.0, std::round(source.height * scale_));
   const auto place = [](double pane, double picture, double& pan, double scale) {
     if (picture <= pane) {
       pan = 0;
@@ -206,8 +208,8 @@ void PictureView::paintEvent(QPaintEvent* event) {
     const double ratio = devicePixelRatioF();
     for (const QRect& r : event->region()) {
       const QRectF target = QRectF(r).intersected(area_);
-      const QRectF from((target.x() - area_.x()) * ratio, (target.y() - area_.y()) * ratio, target.width() * ratio,
-                        target.height() * ratio);
+      const QRectF from((target.x() - area_.x()) * ratio, (target.y() - area_.y()) * ratio,
+                        target.width() * ratio, target.height() * ratio);
       painter.drawImage(target, scaled_, from);
     }
   } else {
@@ -217,8 +219,9 @@ void PictureView::paintEvent(QPaintEvent* event) {
       painter.fillRect(event->rect(), around);
       return;
     }
-    const QImage image(reinterpret_cast<const uchar*>(picture->row(source.y) + source.x), source.width, source.height,
-                       static_cast<qsizetype>(picture->stride() * sizeof(Pixel)), QImage::Format_RGB32);
+    const QImage image(reinterpret_cast<const uchar*>(picture->row(source.y) + source.x), source.width,
+                       source.height, static_cast<qsizetype>(picture->stride() * sizeof(Pixel)),
+                       QImage::Format_RGB32);
     const double perPixel = source.width / area_.width();
     for (const QRect& r : event->region()) {
       // Whole source pixels around the damage, so that edges never blur.
@@ -228,8 +231,8 @@ void PictureView::paintEvent(QPaintEvent* event) {
                                 hit.width() * perPixel, hit.height() * perPixel)
                              .toAlignedRect()
                              .intersected(image.rect());
-      const QRectF target(area_.x() + from.x() / perPixel, area_.y() + from.y() / perPixel, from.width() / perPixel,
-                          from.height() / perPixel);
+      const QRectF target(area_.x() + from.x() / perPixel, area_.y() + from.y() / perPixel,
+                          from.width() / perPixel, from.height() / perPixel);
       painter.drawImage(target, image, from);
     }
   }
@@ -248,8 +251,8 @@ void PictureView::resizeEvent(QResizeEvent*) {
 
 /// Asks the machine for the pane's size, when its record says so and it can.
 void PictureView::wantPictureSize() {
-  if (!session_ || !session_->followsPane || !session_->isLive() || !session_->capabilities().resize.can || !isVisible() ||
-      screenNumber_ > 0 || session_->screens().size() > 1)
+  if (!session_ || !session_->followsPane || !session_->isLive() || !session_->capabilities().resize.can ||
+      !isVisible() || screenNumber_ > 0 || session_->screens().size() > 1)
     return;
   const double ratio = devicePixelRatioF();
   const Size wanted{static_cast<int>(width() * ratio), static_cast<int>(height() * ratio)};
@@ -278,8 +281,9 @@ void PictureView::updateCursor() {
   // The pointer grows with the picture but never gets too small to see.
   const double factor = std::clamp(scale_, 0.75, 4.0);
   if (factor != 1)
-    image = image.scaled(static_cast<int>(shape.size.width * factor), static_cast<int>(shape.size.height * factor),
-                         Qt::IgnoreAspectRatio, Qt::SmoothTransformation);
+    image = image.scaled(static_cast<int>(shape.size.width * factor),
+                         static_cast<int>(shape.size.height * factor), Qt::IgnoreAspectRatio,
+                         Qt::SmoothTransformation);
   QPixmap pixmap = QPixmap::fromImage(image);
   pixmap.setDevicePixelRatio(devicePixelRatioF());
   setCursor(QCursor(pixmap, static_cast<int>(shape.hotspot.x * factor / devicePixelRatioF()),

@@ -73,10 +73,10 @@ class PictureView : public QWidget {
   int screenNumber_ = 0;
   FitMode mode_ = FitMode::Shrink;
   bool stale_ = false;
-  double scale_ = 1;       ///< device pixels of the pane per pixel of the picture
-  QRectF area_;            ///< where the picture lies, in widget coordinates
-  QPointF pan_;            ///< Actual and Whole: the picture pixel at the pane's top left
-  QImage scaled_;          ///< the scaled picture, in device pixels; unused at one to one
+  double scale_ = 1;  ///< device pixels of the pane per pixel of the picture
+  QRectF area_;       ///< where the picture lies, in widget coordinates
+  QPointF pan_;       ///< Actual and Whole: the picture pixel at the pane's top left
+  QImage scaled_;     ///< the scaled picture, in device pixels; unused at one to one
   std::unique_ptr<Scaler> scaler_;
   QRegion pendingDamage_;
   QTimer paintTimer_, panTimer_, sizeTimer_;

@@ -10,7 +10,7 @@ namespace {
 /// Linux evdev codes past the main block, as set-1 codes; below 89 the two agree.
 std::uint32_t scanCodeFromEvdev(std::uint32_t code) {
   static const std::map<std::uint32_t, std::uint32_t> extended{
-      {96, 0xe01c}, {97, 0xe01d},  {98, 0xe035},  {99, 0xe037},  {100, 0xe038}, {102, 0xe047}, {103, 0xe048},
+      {96, 0xe01c},  {97, 0xe01d},  {98, 0xe035},  {99, 0xe037},  {100, 0xe038}, {102, 0xe047}, {103, 0xe048},
       {104, 0xe049}, {105, 0xe04b}, {106, 0xe04d}, {107, 0xe04f}, {108, 0xe050}, {109, 0xe051}, {110, 0xe052},
       {111, 0xe053}, {119, 0xe046}, {125, 0xe05b}, {126, 0xe05c}, {127, 0xe05d}};
   if (code >= 1 && code <= 88) return code;
@@ -25,16 +25,32 @@ bool hasNativeKeysyms() {
 }
 
 std::uint32_t keysymFromQt(const QKeyEvent& event) {
-  static const std::map<int, std::uint32_t> named{
-      {Qt::Key_Escape, keysym::kEscape},   {Qt::Key_Tab, keysym::kTab},           {Qt::Key_Backtab, keysym::kTab},
-      {Qt::Key_Backspace, keysym::kBackspace}, {Qt::Key_Return, keysym::kReturn}, {Qt::Key_Enter, keysym::kReturn},
-      {Qt::Key_Insert, keysym::kInsert},   {Qt::Key_Delete, keysym::kDelete},     {Qt::Key_Pause, keysym::kPause},
-      {Qt::Key_Print, keysym::kPrint},     {Qt::Key_Home, keysym::kHome},         {Qt::Key_End, keysym::kEnd},
-      {Qt::Key_Left, keysym::kLeft},       {Qt::Key_Up, keysym::kUp},             {Qt::Key_Right, keysym::kRight},
-      {Qt::Key_Down, keysym::kDown},       {Qt::Key_PageUp, keysym::kPageUp},     {Qt::Key_PageDown, keysym::kPageDown},
-      {Qt::Key_CapsLock, keysym::kCapsLock}, {Qt::Key_NumLock, keysym::kNumLock}, {Qt::Key_ScrollLock, keysym::kScrollLock},
-      {Qt::Key_Menu, keysym::kMenu},       {Qt::Key_AltGr, keysym::kAltGr},       {Qt::Key_Super_L, keysym::kSuperLeft},
-      {Qt::Key_Super_R, keysym::kSuperRight}, {Qt::Key_Meta, keysym::kSuperLeft}};
+  static const std::map<int, std::uint32_t> named{{Qt::Key_Escape, keysym::kEscape},
+                                                  {Qt::Key_Tab, keysym::kTab},
+                                                  {Qt::Key_Backtab, keysym::kTab},
+                                                  {Qt::Key_Backspace, keysym::kBackspace},
+                                                  {Qt::Key_Return, keysym::kReturn},
+                                                  {Qt::Key_Enter, keysym::kReturn},
+                                                  {Qt::Key_Insert, keysym::kInsert},
+                                                  {Qt::Key_Delete, keysym::kDelete},
+                                                  {Qt::Key_Pause, keysym::kPause},
+                                                  {Qt::Key_Print, keysym::kPrint},
+                                                  {Qt::Key_Home, keysym::kHome},
+                                                  {Qt::Key_End, keysym::kEnd},
+                                                  {Qt::Key_Left, keysym::kLeft},
+                                                  {Qt::Key_Up, keysym::kUp},
+                                                  {Qt::Key_Right, keysym::kRight},
+                                                  {Qt::Key_Down, keysym::kDown},
+                                                  {Qt::Key_PageUp, keysym::kPageUp},
+                                                  {Qt::Key_PageDown, keysym::kPageDown},
+                                                  {Qt::Key_CapsLock, keysym::kCapsLock},
+                                                  {Qt::Key_NumLock, keysym::kNumLock},
+                                                  {Qt::Key_ScrollLock, keysym::kScrollLock},
+                                                  {Qt::Key_Menu, keysym::kMenu},
+                                                  {Qt::Key_AltGr, keysym::kAltGr},
+                                                  {Qt::Key_Super_L, keysym::kSuperLeft},
+                                                  {Qt::Key_Super_R, keysym::kSuperRight},
+                                                  {Qt::Key_Meta, keysym::kSuperLeft}};
   const bool right = isRightHand(event);
   switch (event.key()) {
     case Qt::Key_Shift: return right ? keysym::kShiftRight : keysym::kShiftLeft;

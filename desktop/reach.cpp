@@ -72,8 +72,9 @@ void Reach::startNext() {
       const CheckResult result = co_await checkAddress(address, kLimit);
       std::lock_guard lock(channel->mutex);
       if (channel->target != nullptr)
-        QMetaObject::invokeMethod(channel->target, [target = channel->target, id, result] { target->take(id, result); },
-                                  Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            channel->target, [target = channel->target, id, result] { target->take(id, result); },
+            Qt::QueuedConnection);
     });
   }
 }

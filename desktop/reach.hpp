@@ -15,9 +15,9 @@
 namespace kw::desktop {
 
 struct Reached {
-  bool checked = false;     ///< in this run
+  bool checked = false;  ///< in this run
   CheckResult result;
-  QDateTime lastAnswer;     ///< also from earlier runs; invalid: never
+  QDateTime lastAnswer;  ///< also from earlier runs; invalid: never
 };
 
 class Reach : public QObject {

@@ -19,7 +19,9 @@ constexpr int kTextLeft = 36;
 
 QString chipText(const Endpoint& e) {
   const std::string scheme = e.scheme();
-  return QString::fromStdString(scheme == "vnc+unix" ? "vnc" : scheme == "rdp" && e.label == "console" ? "rdp console" : scheme);
+  return QString::fromStdString(scheme == "vnc+unix"                      ? "vnc"
+                                : scheme == "rdp" && e.label == "console" ? "rdp console"
+                                                                          : scheme);
 }
 }  // namespace
 
@@ -78,8 +80,8 @@ void RosterList::place() {
 }
 
 QRectF RosterList::rectOf(std::size_t row) const {
-  return {0, static_cast<double>(tops_[row] - verticalScrollBar()->value()), static_cast<double>(viewport()->width()),
-          static_cast<double>(tops_[row + 1] - tops_[row])};
+  return {0, static_cast<double>(tops_[row] - verticalScrollBar()->value()),
+          static_cast<double>(viewport()->width()), static_cast<double>(tops_[row + 1] - tops_[row])};
 }
 
 int RosterList::rowAt(int y) const {
@@ -114,14 +116,16 @@ QRectF RosterList::chipRect(Id endpoint) const {
   return {};
 }
 
-std::vector<RosterList::Chip> RosterList::chipsOf(const Machine& machine, const QRectF& row, const QSet<Id>& open) const {
+std::vector<RosterList::Chip> RosterList::chipsOf(const Machine& machine, const QRectF& row,
+                                                  const QSet<Id>& open) const {
   std::vector<Chip> out;
   qreal x = kTextLeft;
   for (const Endpoint* e : snapshot_->endpointsOf(machine.id)) {
     const QString text = chipText(*e);
     const qreal width = chipWidth(text);
     if (x + width > row.width() - 6) break;
-    out.push_back({e->id, QRectF(x, row.top() + 41, width, kChipHeight), text, open.contains(e->id), canOpen(e->scheme())});
+    out.push_back({e->id, QRectF(x, row.top() + 41, width, kChipHeight), text, open.contains(e->id),
+                   canOpen(e->scheme())});
     x += width + 5;
   }
   return out;
@@ -133,9 +137,11 @@ void RosterList::paintEvent(QPaintEvent*) {
   if (!snapshot_) return;
   if (shown_.empty()) {
     p.setPen(scheme().quiet);
-    p.drawText(viewport()->rect().adjusted(16, 24, -16, -16), Qt::AlignTop | Qt::AlignHCenter | Qt::TextWordWrap,
-               snapshot_->machines.empty() ? tr("No machines yet.\nCtrl+N makes one; the Go field opens an address at once.")
-                                           : tr("No machine fits \"%1\".").arg(text_));
+    p.drawText(viewport()->rect().adjusted(16, 24, -16, -16),
+               Qt::AlignTop | Qt::AlignHCenter | Qt::TextWordWrap,
+               snapshot_->machines.empty()
+                   ? tr("No machines yet.\nCtrl+N makes one; the Go field opens an address at once.")
+                   : tr("No machine fits \"%1\".").arg(text_));
     return;
   }
   const int first = std::max(0, rowAt(0));
@@ -144,7 +150,8 @@ void RosterList::paintEvent(QPaintEvent*) {
     if (rect.top() > viewport()->height()) break;
     if (shown_[i].heading) {
       paintHeading(p, shown_[i], rect);
-    } else if (const auto found = snapshot_->machines.find(shown_[i].machine); found != snapshot_->machines.end()) {
+    } else if (const auto found = snapshot_->machines.find(shown_[i].machine);
+               found != snapshot_->machines.end()) {
       if (static_cast<int>(i) == hovered_ && found->first != selected_) {
         QColor tint = scheme().raised;
         tint.setAlpha(130);
@@ -172,7 +179,8 @@ void RosterList::paintHeading(QPainter& p, const RosterRow& row, const QRectF& r
   const QString aside = folded ? tr("%1 machines").arg(row.count) : QString::fromStdString(row.aside);
   const int asideWidth = aside.isEmpty() ? 0 : p.fontMetrics().horizontalAdvance(aside) + 10;
   p.drawText(text, Qt::AlignVCenter,
-             p.fontMetrics().elidedText(QString::fromStdString(row.title), Qt::ElideRight, static_cast<int>(text.width()) - asideWidth));
+             p.fontMetrics().elidedText(QString::fromStdString(row.title), Qt::ElideRight,
+                                        static_cast<int>(text.width()) - asideWidth));
   p.setPen(s.quiet);
   p.drawText(text, Qt::AlignVCenter | Qt::AlignRight, aside);
 }
@@ -220,9 +228,11 @@ void RosterList::select(Id machine) {
   if (selected_ == machine) return;
   selected_ = machine;
   if (const QRectF rect = rowRect(machine); !rect.isEmpty()) {
-    if (rect.top() < 0) verticalScrollBar()->setValue(verticalScrollBar()->value() + static_cast<int>(rect.top()));
+    if (rect.top() < 0)
+      verticalScrollBar()->setValue(verticalScrollBar()->value() + static_cast<int>(rect.top()));
     if (rect.bottom() > viewport()->height())
-      verticalScrollBar()->setValue(verticalScrollBar()->value() + static_cast<int>(rect.bottom()) - viewport()->height());
+      verticalScrollBar()->setValue(verticalScrollBar()->value() + static_cast<int>(rect.bottom()) -
+                                    viewport()->height());
   }
   viewport()->update();
   emit selectionChanged(machine);
@@ -235,7 +245,8 @@ void RosterList::moveSelection(int step) {
   int next = at;
   for (int left = std::abs(step); left > 0;) {
     int candidate = next + (step > 0 ? 1 : -1);
-    while (candidate >= 0 && candidate < static_cast<int>(shown_.size()) && shown_[static_cast<std::size_t>(candidate)].heading)
+    while (candidate >= 0 && candidate < static_cast<int>(shown_.size()) &&
+           shown_[static_cast<std::size_t>(candidate)].heading)
       candidate += step > 0 ? 1 : -1;
     if (candidate < 0 || candidate >= static_cast<int>(shown_.size())) break;
     next = candidate;

@@ -67,7 +67,8 @@ class RosterList : public QAbstractScrollArea {
   void place();
   [[nodiscard]] int rowAt(int y) const;
   [[nodiscard]] QRectF rectOf(std::size_t row) const;
-  [[nodiscard]] std::vector<Chip> chipsOf(const Machine& machine, const QRectF& row, const QSet<Id>& open) const;
+  [[nodiscard]] std::vector<Chip> chipsOf(const Machine& machine, const QRectF& row,
+                                          const QSet<Id>& open) const;
   [[nodiscard]] Id bestWayIn(Id machine) const;
   void paintHeading(QPainter& painter, const RosterRow& row, const QRectF& rect);
   void paintMachine(QPainter& painter, const Machine& machine, const QRectF& rect);

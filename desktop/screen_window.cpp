@@ -12,7 +12,8 @@
 
 namespace kw::desktop {
 
-ScreenWindow::ScreenWindow(OpenSession* session, int screen, bool fullScreen) : session_(session), screen_(screen) {
+ScreenWindow::ScreenWindow(OpenSession* session, int screen, bool fullScreen)
+    : session_(session), screen_(screen) {
   setAttribute(Qt::WA_DeleteOnClose);
   auto* column = new QVBoxLayout(this);
   column->setContentsMargins(0, 0, 0, 0);
@@ -23,8 +24,9 @@ ScreenWindow::ScreenWindow(OpenSession* session, int screen, bool fullScreen) : 
   story_ = new StoryCard(view_);
   story_->setSession(session);
   spout_ = new Spout(this);
-  spout_->setContents([this] { return session_ ? session_->machine() + " · " + session_->label() : QString(); },
-                      [this] { return entries(); });
+  spout_->setContents(
+      [this] { return session_ ? session_->machine() + " · " + session_->label() : QString(); },
+      [this] { return entries(); });
   setWindowIcon(lineIcon("window", scheme().copper));
   connect(spout_, &Spout::placeChanged, this, &ScreenWindow::spoutMoved);
   connect(view_, &PictureView::releaseChordPressed, this, [this] { spout_->open(); });
@@ -37,8 +39,14 @@ ScreenWindow::ScreenWindow(OpenSession* session, int screen, bool fullScreen) : 
   tick_.start();
   refresh();
   resize(1024, 720);
-  fullScreen ? showFullScreen() : show();
+  setFullScreen(fullScreen);
+  show();
   view_->setFocus();
+}
+
+void ScreenWindow::setFullScreen(bool on) {
+  full_ = on;
+  setWindowState(on ? windowState() | Qt::WindowFullScreen : windowState() & ~Qt::WindowFullScreen);
 }
 
 void ScreenWindow::setSpoutPlace(int edge, double share) { spout_->setPlace(edge, share); }
@@ -53,21 +61,22 @@ void ScreenWindow::refresh() {
 
 void ScreenWindow::placeStory() {
   const int width = std::min(460, std::max(200, view_->width() - 24));
-  story_->setFixedWidth(width);
-  const int height = std::min(story_->sizeHint().height(), view_->height());
+  const int height = std::min(story_->heightFor(width), view_->height());
   story_->setGeometry((view_->width() - width) / 2, (view_->height() - height) / 2, width, height);
 }
 
 std::vector<SpoutEntry> ScreenWindow::entries() {
   std::vector<SpoutEntry> out;
-  const auto add = [&](const QString& text, std::function<void()> act) { out.push_back({text, std::move(act), true, {}}); };
-  if (isFullScreen())
+  const auto add = [&](const QString& text, std::function<void()> act) {
+    out.push_back({text, std::move(act), true, {}});
+  };
+  if (full_)
     add(tr("Back to the window"), [this] {
       emit backToWindow(session_);
       close();
     });
   else
-    add(tr("Full screen"), [this] { showFullScreen(); });
+    add(tr("Full screen"), [this] { setFullScreen(true); });
   add(tr("Put away (the session goes on)"), [this] { showMinimized(); });
   if (moreEntries)
     for (SpoutEntry& e : moreEntries()) out.push_back(std::move(e));
@@ -85,7 +94,7 @@ void ScreenWindow::closeEvent(QCloseEvent* event) {
 }
 
 void ScreenWindow::keyPressEvent(QKeyEvent* event) {
-  if (event->key() == Qt::Key_F11) isFullScreen() ? showNormal() : showFullScreen();
+  if (event->key() == Qt::Key_F11) setFullScreen(!full_);
 }
 
 }  // namespace kw::desktop

@@ -21,6 +21,8 @@ class ScreenWindow : public QWidget {
   [[nodiscard]] PictureView* view() const { return view_; }
   [[nodiscard]] Spout* spout() const { return spout_; }
   void setSpoutPlace(int edge, double share);
+  void setFullScreen(bool on);
+  [[nodiscard]] bool fullScreen() const { return full_; }
   /// Entries besides the window's own; asked for each time.
   std::function<std::vector<SpoutEntry>()> moreEntries;
 
@@ -45,6 +47,7 @@ class ScreenWindow : public QWidget {
   StoryCard* story_;
   Spout* spout_;
   QTimer tick_;
+  bool full_ = false;  ///< asked for; what the desktop made of it may lag behind
 };
 
 }  // namespace kw::desktop

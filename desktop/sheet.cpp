@@ -28,7 +28,9 @@ constexpr int kSummaryRole = Qt::UserRole + 1;
 class SectionDelegate : public QStyledItemDelegate {
  public:
   using QStyledItemDelegate::QStyledItemDelegate;
-  [[nodiscard]] QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex&) const override { return {150, 44}; }
+  [[nodiscard]] QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex&) const override {
+    return {150, 44};
+  }
   void paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
     const Scheme& s = scheme();
     p->save();
@@ -38,13 +40,15 @@ class SectionDelegate : public QStyledItemDelegate {
       p->fillRect(option.rect, tint);
       p->fillRect(QRect(option.rect.left(), option.rect.top(), 3, option.rect.height()), s.copper);
     }
-    const QRect text = option.rect.adjusted(14, 4, -8, -4);
+    const QRect text = option.rect.adjusted(14, 5, -8, -6);
     p->setFont(windowFont(10));
     p->setPen(s.text);
     p->drawText(text, Qt::AlignTop, index.data().toString());
     p->setFont(windowFont(8.5));
     p->setPen(s.quiet);
-    p->drawText(text, Qt::AlignBottom, p->fontMetrics().elidedText(index.data(kSummaryRole).toString(), Qt::ElideRight, text.width()));
+    p->drawText(
+        text, Qt::AlignBottom,
+        p->fontMetrics().elidedText(index.data(kSummaryRole).toString(), Qt::ElideRight, text.width()));
     p->restore();
   }
 };
@@ -93,6 +97,7 @@ void Sheet::build() {
   title_ = new QLabel(this);
   title_->setObjectName("title");
   title_->setTextFormat(Qt::PlainText);
+  top->setSpacing(8);
   subtitle_ = new QLabel(this);
   subtitle_->setObjectName("quiet");
   undo_ = new QPushButton(tr("Undo changes"), this);
@@ -121,7 +126,8 @@ void Sheet::build() {
   list_->setFrameShape(QFrame::NoFrame);
   list_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
   list_->setAccessibleName(tr("Pages of the sheet"));
-  list_->setStyleSheet("QListWidget{background:transparent;border-right:1px solid " + scheme().line.name() + ";}");
+  list_->setStyleSheet("QListWidget{background:transparent;border-right:1px solid " + scheme().line.name() +
+                       ";}");
   pages_ = new QStackedWidget(this);
   middle->addWidget(list_);
   middle->addWidget(pages_, 1);
@@ -171,7 +177,8 @@ void Sheet::edit(Id machine, const QString& address) {
     ways_.push_back({e, false});
   }
   groupPath_.clear();
-  for (const Folder* f : base_->pathOf(machine_.folder)) groupPath_ += (groupPath_.isEmpty() ? "" : " / ") + QString::fromStdString(f->name);
+  for (const Folder* f : base_->pathOf(machine_.folder))
+    groupPath_ += (groupPath_.isEmpty() ? "" : " / ") + QString::fromStdString(f->name);
   owner_ = {OwnerKind::WayIn, ways_[currentWay_].endpoint.id};
   buildPages();
 }
@@ -210,7 +217,8 @@ QWidget* Sheet::pageNames() {
   QStringList paths;
   for (const auto& [id, f] : base_->folders) {
     QString path;
-    for (const Folder* part : base_->pathOf(id)) path += (path.isEmpty() ? "" : " / ") + QString::fromStdString(part->name);
+    for (const Folder* part : base_->pathOf(id))
+      path += (path.isEmpty() ? "" : " / ") + QString::fromStdString(part->name);
     paths << path;
   }
   paths.sort();
@@ -222,17 +230,22 @@ QWidget* Sheet::pageNames() {
   auto* tags = new QLineEdit(QString::fromStdString(machine_.tags), page);
   labelled(column, tr("Tags"), tags);
   column->addStretch();
-  connect(name, &QLineEdit::textChanged, this, [this](const QString& t) { machine_.name = t.trimmed().toStdString(), touched(); });
-  connect(group, &QComboBox::currentTextChanged, this, [this](const QString& t) { groupPath_ = t, touched(); });
-  connect(host, &QLineEdit::textChanged, this, [this](const QString& t) { machine_.host = t.trimmed().toStdString(), touched(); });
-  connect(tags, &QLineEdit::textChanged, this, [this](const QString& t) { machine_.tags = t.trimmed().toStdString(), touched(); });
+  connect(name, &QLineEdit::textChanged, this,
+          [this](const QString& t) { machine_.name = t.trimmed().toStdString(), touched(); });
+  connect(group, &QComboBox::currentTextChanged, this,
+          [this](const QString& t) { groupPath_ = t, touched(); });
+  connect(host, &QLineEdit::textChanged, this,
+          [this](const QString& t) { machine_.host = t.trimmed().toStdString(), touched(); });
+  connect(tags, &QLineEdit::textChanged, this,
+          [this](const QString& t) { machine_.tags = t.trimmed().toStdString(), touched(); });
   return scrolled(page);
 }
 
 QWidget* Sheet::pageWays() {
   auto* page = new QWidget;
   auto* column = pageLayout(page, tr("Ways to reach it"));
-  auto* hint = new QLabel(tr("A screen by VNC: vnc://host:5901 (display :1 is port 5901), or a socket: vnc+unix:/path"), page);
+  auto* hint = new QLabel(
+      tr("A screen by VNC: vnc://host:5901 (display :1 is port 5901), or a socket: vnc+unix:/path"), page);
   hint->setObjectName("quiet");
   hint->setWordWrap(true);
   column->addWidget(hint);
@@ -276,7 +289,8 @@ void Sheet::refreshWays() {
     row->addWidget(address, 1);
     row->addWidget(remove);
     waysLayout_->addWidget(line);
-    connect(label, &QLineEdit::textChanged, this, [this, i](const QString& t) { ways_[i].endpoint.label = t.toStdString(), touched(); });
+    connect(label, &QLineEdit::textChanged, this,
+            [this, i](const QString& t) { ways_[i].endpoint.label = t.toStdString(), touched(); });
     connect(address, &QLineEdit::textChanged, this, [this, i](const QString& t) {
       ways_[i].endpoint.address = t.trimmed().toStdString();
       touched();
@@ -295,8 +309,9 @@ std::vector<std::pair<QString, Owner>> Sheet::owners() const {
   if (machine_.id != 0) out.emplace_back(tr("the whole machine"), Owner{OwnerKind::Machine, machine_.id});
   const auto path = base_->pathOf(machine_.folder);
   for (auto at = path.rbegin(); at != path.rend(); ++at)
-    out.emplace_back(((*at)->parent == 0 ? tr("place %1") : tr("group %1")).arg(QString::fromStdString((*at)->name)),
-                     Owner{OwnerKind::Folder, (*at)->id});
+    out.emplace_back(
+        ((*at)->parent == 0 ? tr("place %1") : tr("group %1")).arg(QString::fromStdString((*at)->name)),
+        Owner{OwnerKind::Folder, (*at)->id});
   return out;
 }
 
@@ -307,7 +322,8 @@ ResolvedSetting Sheet::inForce(const std::string& key) const {
     if (const auto own = changes_.find(owner_); own != changes_.end())
       if (const auto value = own->second.find(key); value != own->second.end() && value->second)
         return {*value->second, "set here", true};
-    const Owner parent = machine_.id != 0 ? Owner{OwnerKind::Machine, machine_.id} : Owner{OwnerKind::Folder, machine_.folder};
+    const Owner parent =
+        machine_.id != 0 ? Owner{OwnerKind::Machine, machine_.id} : Owner{OwnerKind::Folder, machine_.folder};
     return base_->resolve(parent, key, &changes_);
   }
   return base_->resolve(owner_, key, &changes_);
@@ -327,10 +343,12 @@ QWidget* Sheet::pageSettings(const QString& section) {
   for (const auto& [name, o] : all) owner->addItem(name);
   for (std::size_t i = 0; i < all.size(); ++i)
     if (all[i].second == owner_) owner->setCurrentIndex(static_cast<int>(i));
-  labelled(column, tr("Set for"), owner);
+  labelled(column, tr("Set for"), owner, 220)->itemAt(0)->widget()->setFixedWidth(160);
+  owner->setFixedWidth(220);
   connect(owner, &QComboBox::activated, this, [this, all](int i) {
     owner_ = all[static_cast<std::size_t>(i)].second;
-    QMetaObject::invokeMethod(this, [this] { buildPages(); }, Qt::QueuedConnection);
+    QMetaObject::invokeMethod(
+        this, [this] { buildPages(); }, Qt::QueuedConnection);
   });
   for (const Setting& s : allSettings()) {
     if (section != s.section) continue;
@@ -362,15 +380,18 @@ QWidget* Sheet::pageSettings(const QString& section) {
           if (values[i] == v) box->setCurrentIndex(static_cast<int>(i));
       };
       editor = box;
-      connect(box, &QComboBox::activated, this, [this, key, values](int i) { setValue(key, values[static_cast<std::size_t>(i)]); });
+      connect(box, &QComboBox::activated, this,
+              [this, key, values](int i) { setValue(key, values[static_cast<std::size_t>(i)]); });
     } else {
       auto* edit = new QLineEdit(line);
-      if (s.type == SettingType::Whole) edit->setPlaceholderText(tr("%1 to %2 %3").arg(s.least).arg(s.most).arg(QString::fromUtf8(s.unit)));
+      if (s.type == SettingType::Whole)
+        edit->setPlaceholderText(tr("%1 to %2 %3").arg(s.least).arg(s.most).arg(QString::fromUtf8(s.unit)));
       show = [edit](const std::string& v) {
         if (edit->text().toStdString() != v) edit->setText(QString::fromStdString(v));
       };
       editor = edit;
-      connect(edit, &QLineEdit::textEdited, this, [this, key](const QString& t) { setValue(key, t.trimmed().toStdString()); });
+      connect(edit, &QLineEdit::textEdited, this,
+              [this, key](const QString& t) { setValue(key, t.trimmed().toStdString()); });
     }
     editor->setObjectName("setting:" + QString::fromStdString(key));
     editor->setAccessibleName(QString::fromUtf8(s.label));
@@ -385,8 +406,11 @@ QWidget* Sheet::pageSettings(const QString& section) {
       const ResolvedSetting r = inForce(key);
       show(r.value);
       origin->setText(QString::fromStdString(r.origin));
-      origin->setToolTip(r.setHere ? tr("Click to give it back, so that the inherited value counts") : tr("Click to set it here"));
-      origin->setStyleSheet(QString("QPushButton{border:none;padding:2px 8px;text-align:left;color:%1;}QPushButton:hover{text-decoration:underline;}QPushButton:focus{text-decoration:underline;}")
+      origin->setToolTip(r.setHere ? tr("Click to give it back, so that the inherited value counts")
+                                   : tr("Click to set it here"));
+      origin->setStyleSheet(QString("QPushButton{border:none;padding:2px "
+                                    "8px;text-align:left;color:%1;}QPushButton:hover{text-decoration:"
+                                    "underline;}QPushButton:focus{text-decoration:underline;}")
                                 .arg((r.setHere ? scheme().copper : scheme().quiet).name()));
     };
     refresh();
@@ -411,7 +435,8 @@ QWidget* Sheet::pageSignIn() {
     kept = false;
   }
   auto* state = new QLabel(kept ? tr("A password is kept for this way in, sealed with this desk's vault key.")
-                                : tr("No password is kept; it is asked for in the pane."), page);
+                                : tr("No password is kept; it is asked for in the pane."),
+                           page);
   state->setWordWrap(true);
   column->addWidget(state);
   auto* password = new QLineEdit(page);
@@ -440,11 +465,14 @@ QWidget* Sheet::pageNotes() {
   auto* notes = new QPlainTextEdit(QString::fromStdString(machine_.notes), page);
   notes->setAccessibleName(tr("Notes"));
   column->addWidget(notes, 1);
-  connect(notes, &QPlainTextEdit::textChanged, this, [this, notes] { machine_.notes = notes->toPlainText().toStdString(), touched(); });
+  connect(notes, &QPlainTextEdit::textChanged, this,
+          [this, notes] { machine_.notes = notes->toPlainText().toStdString(), touched(); });
   return page;
 }
 
-QString Sheet::machineName() const { return machine_.name.empty() ? tr("New machine") : QString::fromStdString(machine_.name); }
+QString Sheet::machineName() const {
+  return machine_.name.empty() ? tr("New machine") : QString::fromStdString(machine_.name);
+}
 bool Sheet::dirty() const { return changed_; }
 
 std::optional<Endpoint> Sheet::draftEndpoint() const {
@@ -472,7 +500,8 @@ void Sheet::touched() {
 QString Sheet::problem() const {
   if (machine_.name.empty()) return tr("The machine needs a name.");
   for (const auto& [id, m] : base_->machines)
-    if (m.name == machine_.name && id != machine_.id) return tr("Another machine is called %1 already.").arg(machineName());
+    if (m.name == machine_.name && id != machine_.id)
+      return tr("Another machine is called %1 already.").arg(machineName());
   for (const EndpointRow& row : ways_) {
     if (row.removed) continue;
     try {
@@ -484,14 +513,17 @@ QString Sheet::problem() const {
   for (const auto& [owner, values] : changes_)
     for (const auto& [key, value] : values)
       if (const Setting* s = findSetting(key); s != nullptr && value)
-        if (const std::string p = problemWith(*s, *value); !p.empty()) return QString::fromUtf8(s->label) + ": " + QString::fromStdString(p);
+        if (const std::string p = problemWith(*s, *value); !p.empty())
+          return QString::fromUtf8(s->label) + ": " + QString::fromStdString(p);
   return {};
 }
 
 void Sheet::refreshSummaries() {
   title_->setText(machineName());
   const auto way = draftEndpoint();
-  subtitle_->setText(way ? tr("editing its way in \"%1 · %2\"").arg(QString::fromStdString(way->label), QString::fromStdString(way->scheme())) : QString());
+  subtitle_->setText(way ? tr("editing its way in \"%1 · %2\"")
+                               .arg(QString::fromStdString(way->label), QString::fromStdString(way->scheme()))
+                         : QString());
   const QString wrong = problem();
   problem_->setVisible(!wrong.isEmpty() && changed_);
   problem_->setText(wrong);
@@ -511,17 +543,21 @@ void Sheet::refreshSummaries() {
   int row = 2;
   for (const QString& section : sections()) {
     int own = 0;
-    QString first;
+    int inherited = 0;
     for (const Setting& s : allSettings()) {
       if (section != s.section) continue;
       const ResolvedSetting r = inForce(s.key);
       if (r.setHere) ++own;
-      if (first.isEmpty()) first = QString::fromStdString(labelOf(s, r.value));
+      if (!r.setHere && r.origin != "built in") ++inherited;
     }
-    summarize(row++, own > 0 ? tr("%n set here", nullptr, own) : first.toLower());
+    QStringList parts;
+    if (own > 0) parts << tr("%1 set here").arg(own);
+    if (inherited > 0) parts << tr("%1 inherited").arg(inherited);
+    summarize(row++, parts.isEmpty() ? tr("as built in") : parts.join(", "));
   }
   summarize(row++, newPassword_ ? tr("a new password") : tr("console password"));
-  summarize(row, machine_.notes.empty() ? tr("none") : QString::fromStdString(machine_.notes).section('\n', 0, 0));
+  summarize(row,
+            machine_.notes.empty() ? tr("none") : QString::fromStdString(machine_.notes).section('\n', 0, 0));
 }
 
 bool Sheet::keep() {
@@ -529,43 +565,44 @@ bool Sheet::keep() {
   const bool isNew = machine_.id == 0;
   const auto draft = machine_;
   const auto ways = ways_;
-  const bool done = records_.commit((isNew ? tr("add %1") : tr("change %1")).arg(machineName()), [&](StoreWriter& w) {
-    machine_ = draft;
-    ways_ = ways;
-    Id parent = 0;
-    for (const QString& part : groupPath_.split('/', Qt::SkipEmptyParts)) {
-      const std::string name = part.trimmed().toStdString();
-      if (name.empty()) continue;
-      Id found = 0;
-      for (const auto& [id, f] : base_->folders)
-        if (f.parent == parent && f.name == name) found = id;
-      if (found == 0) {
-        Folder f;
-        f.parent = parent, f.name = name;
-        w.put(f);
-        found = f.id;
-      }
-      parent = found;
-    }
-    machine_.folder = parent;
-    w.put(machine_);
-    int position = 0;
-    for (EndpointRow& row : ways_) {
-      if (row.removed) {
-        if (row.endpoint.id != 0) w.removeEndpoint(row.endpoint.id);
-        continue;
-      }
-      row.endpoint.machine = machine_.id;
-      row.endpoint.address = parseAddress(row.endpoint.address).uri();
-      row.endpoint.position = position++;
-      w.put(row.endpoint);
-    }
-    for (const auto& [owner, values] : changes_) {
-      Owner real = owner;
-      if (real.kind == OwnerKind::WayIn && real.id == 0) real.id = ways_[currentWay_].endpoint.id;
-      for (const auto& [key, value] : values) w.set(real, key, value);
-    }
-  });
+  const bool done =
+      records_.commit((isNew ? tr("add %1") : tr("change %1")).arg(machineName()), [&](StoreWriter& w) {
+        machine_ = draft;
+        ways_ = ways;
+        Id parent = 0;
+        for (const QString& part : groupPath_.split('/', Qt::SkipEmptyParts)) {
+          const std::string name = part.trimmed().toStdString();
+          if (name.empty()) continue;
+          Id found = 0;
+          for (const auto& [id, f] : base_->folders)
+            if (f.parent == parent && f.name == name) found = id;
+          if (found == 0) {
+            Folder f;
+            f.parent = parent, f.name = name;
+            w.put(f);
+            found = f.id;
+          }
+          parent = found;
+        }
+        machine_.folder = parent;
+        w.put(machine_);
+        int position = 0;
+        for (EndpointRow& row : ways_) {
+          if (row.removed) {
+            if (row.endpoint.id != 0) w.removeEndpoint(row.endpoint.id);
+            continue;
+          }
+          row.endpoint.machine = machine_.id;
+          row.endpoint.address = parseAddress(row.endpoint.address).uri();
+          row.endpoint.position = position++;
+          w.put(row.endpoint);
+        }
+        for (const auto& [owner, values] : changes_) {
+          Owner real = owner;
+          if (real.kind == OwnerKind::WayIn && real.id == 0) real.id = ways_[currentWay_].endpoint.id;
+          for (const auto& [key, value] : values) w.set(real, key, value);
+        }
+      });
   if (!done) {
     machine_ = draft;
     ways_ = ways;
@@ -585,9 +622,12 @@ bool Sheet::keep() {
 }
 
 void Sheet::keyPressEvent(QKeyEvent* event) {
-  if (event->key() == Qt::Key_Escape && !changed_) emit closed();
-  else if (event->matches(QKeySequence::Save)) keep();
-  else QWidget::keyPressEvent(event);
+  if (event->key() == Qt::Key_Escape && !changed_)
+    emit closed();
+  else if (event->matches(QKeySequence::Save))
+    keep();
+  else
+    QWidget::keyPressEvent(event);
 }
 
 }  // namespace kw::desktop

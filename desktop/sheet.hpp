@@ -1,4 +1,5 @@
-// The sheet: makes and edits a machine, its ways in and their settings; every setting shows where it comes from.
+// The sheet: makes and edits a machine, its ways in and their settings; every setting shows where it comes
+// from.
 #pragma once
 #include <QWidget>
 #include <map>

@@ -32,7 +32,8 @@ void Side::setRoute(const QString& title, const std::vector<Hop>& hops) {
   title_ = title;
   hops_ = hops;
   QString spoken = title;
-  for (const Hop& h : hops) spoken += ". " + h.name + ", " + wordsFor(h.state) + (h.found.isEmpty() ? "" : ", " + h.found);
+  for (const Hop& h : hops)
+    spoken += ". " + h.name + ", " + wordsFor(h.state) + (h.found.isEmpty() ? "" : ", " + h.found);
   setAccessibleDescription(spoken);
   update();
 }
@@ -96,7 +97,8 @@ qreal Side::paintRoute(QPainter& p, qreal y) {
     y += 7;
     if (!hop.found.isEmpty()) y = paragraph(hop.found, windowFont(8.5), colour, y).bottom();
     if (!hop.cure.isEmpty()) {
-      const QRectF box = paragraph(hop.cure, windowFont(8.5), hop.cureAction.isEmpty() ? s.quiet : s.copper, y + 2);
+      const QRectF box =
+          paragraph(hop.cure, windowFont(8.5), hop.cureAction.isEmpty() ? s.quiet : s.copper, y + 2);
       if (!hop.cureAction.isEmpty()) {
         p.drawLine(QPointF(box.left(), box.bottom()), QPointF(box.right(), box.bottom()));
         clickable_.emplace_back(box.adjusted(-2, -2, 2, 2), hop.cureAction);
@@ -118,7 +120,8 @@ qreal Side::paintChecks(QPainter& p, qreal y) {
   y += 24;
   for (const auto& [state, text] : checks_) {
     p.setFont(windowFont(9));
-    const QRectF box = p.boundingRect(QRectF(kText, y, width() - kText - kRight, 400), Qt::TextWordWrap, text);
+    const QRectF box =
+        p.boundingRect(QRectF(kText, y, width() - kText - kRight, 400), Qt::TextWordWrap, text);
     drawState(p, QPointF(kLeft + 8, y + 8), 10, state);
     p.setPen(s.text);
     p.drawText(box, Qt::TextWordWrap, text);
@@ -137,9 +140,11 @@ qreal Side::paintFigures(QPainter& p, qreal y) {
   const double ms = std::chrono::duration<double, std::milli>(f.keyToPicture).count();
   const Size size = session_->pictureSize();
   const std::pair<QString, QString> rows[] = {
-      {tr("Picture"), tr("%1 × %2 · %3 fps").arg(size.width).arg(size.height).arg(f.framesPerSecond, 0, 'f', 0)},
+      {tr("Picture"),
+       tr("%1 × %2 · %3 fps").arg(size.width).arg(size.height).arg(f.framesPerSecond, 0, 'f', 0)},
       {tr("Encoding"), f.encodings.empty() ? tr("still") : QString::fromStdString(f.encodings)},
-      {tr("Data"), tr("%1 in · %2 out").arg(bytesPerSecond(f.bytesInPerSecond), bytesPerSecond(f.bytesOutPerSecond))},
+      {tr("Data"),
+       tr("%1 in · %2 out").arg(bytesPerSecond(f.bytesInPerSecond), bytesPerSecond(f.bytesOutPerSecond))},
       {tr("In all"), QLocale().formattedDataSize(static_cast<qint64>(f.bytesIn))},
       {tr("Key to picture"), ms > 0 ? tr("%1 ms").arg(ms, 0, 'f', 0) : tr("no key yet")},
   };
@@ -150,7 +155,8 @@ qreal Side::paintFigures(QPainter& p, qreal y) {
     p.drawText(line, Qt::AlignVCenter, what);
     p.setPen(s.text);
     const int room = static_cast<int>(line.width()) - p.fontMetrics().horizontalAdvance(what) - 10;
-    p.drawText(line, Qt::AlignVCenter | Qt::AlignRight, p.fontMetrics().elidedText(value, Qt::ElideRight, room));
+    p.drawText(line, Qt::AlignVCenter | Qt::AlignRight,
+               p.fontMetrics().elidedText(value, Qt::ElideRight, room));
     y += 22;
   }
   const std::vector<double>& curve = session_->latencies();
@@ -160,9 +166,13 @@ qreal Side::paintFigures(QPainter& p, qreal y) {
   p.drawLine(plot.bottomLeft(), plot.bottomRight());
   const double most = std::max(20.0, curve.empty() ? 0.0 : *std::max_element(curve.begin(), curve.end()));
   QPainterPath path;
+  bool begun = false;
   for (std::size_t i = 0; i < curve.size(); ++i) {
-    const QPointF at(plot.left() + plot.width() * static_cast<double>(i) / 59.0, plot.bottom() - plot.height() * curve[i] / most);
-    i == 0 ? path.moveTo(at) : path.lineTo(at);
+    if (curve[i] <= 0) continue;  // no key yet
+    const QPointF at(plot.left() + plot.width() * static_cast<double>(i) / 59.0,
+                     plot.bottom() - plot.height() * curve[i] / most);
+    begun ? path.lineTo(at) : path.moveTo(at);
+    begun = true;
   }
   p.setPen(QPen(s.copper, 1.5));
   p.setBrush(Qt::NoBrush);
@@ -179,7 +189,8 @@ void Side::mousePressEvent(QMouseEvent* event) {
 }
 
 void Side::mouseMoveEvent(QMouseEvent* event) {
-  const bool over = std::any_of(clickable_.begin(), clickable_.end(), [&](const auto& c) { return c.first.contains(event->position()); });
+  const bool over = std::any_of(clickable_.begin(), clickable_.end(),
+                                [&](const auto& c) { return c.first.contains(event->position()); });
   setCursor(over ? Qt::PointingHandCursor : Qt::ArrowCursor);
 }
 

@@ -15,8 +15,8 @@ struct Hop {
   State state = State::NeverReached;
   // The stretch that follows it:
   std::optional<Pipe> pipe;
-  QString found;            ///< beside the stretch
-  QString cure, cureAction; ///< something to click: words, and what it means ("port:5904", "retry")
+  QString found;             ///< beside the stretch
+  QString cure, cureAction;  ///< something to click: words, and what it means ("port:5904", "retry")
 };
 
 class Side : public QWidget {

@@ -79,9 +79,12 @@ void Spout::open() {
   column->addWidget(title);
   QPushButton* first = nullptr;
   for (const SpoutEntry& entry : entries_()) {
-    auto* button = new QPushButton(entry.enabled || entry.why.isEmpty() ? entry.text : entry.text + " — " + entry.why, panel_);
-    button->setStyleSheet("QPushButton{border:1px solid transparent;text-align:left;padding:5px 8px;}"
-                          "QPushButton:focus{border:1px solid " + scheme().copper.name() + ";}");
+    auto* button = new QPushButton(
+        entry.enabled || entry.why.isEmpty() ? entry.text : entry.text + " — " + entry.why, panel_);
+    button->setStyleSheet(
+        "QPushButton{border:1px solid transparent;text-align:left;padding:5px 8px;}"
+        "QPushButton:focus{border:1px solid " +
+        scheme().copper.name() + ";}");
     button->setEnabled(entry.enabled);
     button->setToolTip(entry.why);
     connect(button, &QPushButton::clicked, this, [this, act = entry.act] {
@@ -154,13 +157,17 @@ void Spout::mousePressEvent(QMouseEvent* event) {
 
 void Spout::mouseMoveEvent(QMouseEvent* event) {
   if (!pressed_) return;
-  if (!dragging_ && (event->globalPosition().toPoint() - pressAt_).manhattanLength() < QApplication::startDragDistance()) return;
+  if (!dragging_ &&
+      (event->globalPosition().toPoint() - pressAt_).manhattanLength() < QApplication::startDragDistance())
+    return;
   dragging_ = true;
   shut();
   const QPoint at = parentWidget()->mapFromGlobal(event->globalPosition().toPoint());
   const double w = parentWidget()->width(), h = parentWidget()->height();
-  const double distances[] = {static_cast<double>(at.y()), w - at.x(), h - at.y(), static_cast<double>(at.x())};
-  const int nearest = static_cast<int>(std::min_element(std::begin(distances), std::end(distances)) - distances);
+  const double distances[] = {static_cast<double>(at.y()), w - at.x(), h - at.y(),
+                              static_cast<double>(at.x())};
+  const int nearest =
+      static_cast<int>(std::min_element(std::begin(distances), std::end(distances)) - distances);
   const bool level = nearest == 0 || nearest == 2;
   const double length = level ? w : h, position = level ? at.x() : at.y();
   setPlace(nearest, (position - kCorner - kSize / 2.0) / std::max(1.0, length - 2 * kCorner - kSize));
@@ -177,7 +184,8 @@ void Spout::mouseReleaseEvent(QMouseEvent*) {
 
 bool Spout::eventFilter(QObject* watched, QEvent* event) {
   if (watched == parentWidget() && event->type() == QEvent::Resize) settle();
-  if (watched == panel_ && event->type() == QEvent::KeyPress && static_cast<QKeyEvent*>(event)->key() == Qt::Key_Escape) {
+  if (watched == panel_ && event->type() == QEvent::KeyPress &&
+      static_cast<QKeyEvent*>(event)->key() == Qt::Key_Escape) {
     shut();
     return true;
   }

@@ -1,5 +1,5 @@
-// The spout: in full screen, a small round handle at a screen edge. It is dragged along all four edges, opens on
-// hover or on the release chord, and never covers a corner.
+// The spout: in full screen, a small round handle at a screen edge. It is dragged along all four edges, opens
+// on hover or on the release chord, and never covers a corner.
 #pragma once
 #include <QMenu>
 #include <QTimer>

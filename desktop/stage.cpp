@@ -110,11 +110,16 @@ void Stage::focusNextPane(int step) {
   next->view()->setFocus();
 }
 
+void Stage::adopt(OpenSession* session) {
+  if (std::find(sessions_.begin(), sessions_.end(), session) != sessions_.end()) return;
+  sessions_.push_back(session);
+  connect(session, &QObject::destroyed, this, [this, session] {
+    if (std::erase(sessions_, session) > 0) refreshStrip();
+  });
+}
+
 void Stage::show(OpenSession* session) {
-  if (std::find(sessions_.begin(), sessions_.end(), session) == sessions_.end()) {
-    sessions_.push_back(session);
-    connect(session, &OpenSession::changed, this, [this] { strip_->update(); });
-  }
+  adopt(session);
   const auto all = panes();
   Pane* target = nullptr;
   for (Pane* p : all)
@@ -289,7 +294,7 @@ QWidget* Stage::restoreNode(const QJsonObject& node, const std::function<OpenSes
     const auto endpoint = static_cast<Id>(node["endpoint"].toDouble());
     OpenSession* session = endpoint != 0 ? sessionFor(endpoint) : nullptr;
     if (session != nullptr && !onStage(session)) {
-      if (std::find(sessions_.begin(), sessions_.end(), session) == sessions_.end()) sessions_.push_back(session);
+      adopt(session);
       pane->setSession(session);
     }
     return pane;
@@ -307,9 +312,7 @@ void Stage::restore(const QJsonObject& saved, const std::function<OpenSession*(I
   root_ = nullptr;
   setRoot(restoreNode(saved["tree"].toObject(), sessionFor));
   for (const auto& endpoint : saved["strip"].toArray())
-    if (OpenSession* s = sessionFor(static_cast<Id>(endpoint.toDouble()));
-        s != nullptr && std::find(sessions_.begin(), sessions_.end(), s) == sessions_.end())
-      sessions_.push_back(s);
+    if (OpenSession* s = sessionFor(static_cast<Id>(endpoint.toDouble())); s != nullptr) adopt(s);
   focusPane(panes().front());
   refreshStrip();
 }

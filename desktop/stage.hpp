@@ -53,6 +53,7 @@ class Stage : public QWidget {
   void viewMenuWanted(kw::desktop::OpenSession* session, QPoint at);
 
  private:
+  void adopt(OpenSession* session);
   Pane* makePane();
   void focusPane(Pane* pane);
   void refreshStrip();

@@ -32,7 +32,13 @@ void StoryCard::reset(const QString& key) {
   bodyLayout_ = new QVBoxLayout(body_);
   bodyLayout_->setContentsMargins(0, 0, 0, 0);
   bodyLayout_->setSpacing(8);
+  body_->hide();  // until it is filled: a layout leaves out children that are not shown yet
   layout_->addWidget(body_);
+}
+
+int StoryCard::heightFor(int width) const {
+  return layout_->hasHeightForWidth() ? layout_->totalHeightForWidth(width)
+                                      : layout_->totalSizeHint().height();
 }
 
 QLabel* StoryCard::addText(const QString& text, const char* role) {
@@ -67,7 +73,8 @@ void StoryCard::refresh() {
   const SessionStatus& status = session_->status();
   if (const auto& question = session_->question()) {
     showQuestion(*question);
-  } else if (status.stage == SessionStage::Waiting || (status.stage == SessionStage::Ended && status.problem)) {
+  } else if (status.stage == SessionStage::Waiting ||
+             (status.stage == SessionStage::Ended && status.problem)) {
     showTrouble();
   } else if (status.stage == SessionStage::Connecting || status.stage == SessionStage::SigningIn) {
     showProgress();
@@ -80,6 +87,8 @@ void StoryCard::refresh() {
   }
   show();
   raise();
+  body_->show();
+  layout_->activate();
   emit fitted();
 }
 
@@ -95,16 +104,20 @@ void StoryCard::showProgress() {
   }
   QString sentence = QString::fromStdString(status.sentence);
   if (status.stage == SessionStage::Live) sentence = tr("waiting for the first picture");
-  moving_->setText(sentence + QStringLiteral(", %1:%2").arg(session_->secondsInStage() / 60).arg(session_->secondsInStage() % 60, 2, 10, QChar('0')));
+  moving_->setText(sentence + QStringLiteral(", %1:%2")
+                                  .arg(session_->secondsInStage() / 60)
+                                  .arg(session_->secondsInStage() % 60, 2, 10, QChar('0')));
 }
 
 void StoryCard::showTrouble() {
   const SessionStatus& status = session_->status();
   const bool waiting = status.stage == SessionStage::Waiting;
-  const QString key = "trouble" + QString::fromStdString(status.sentence) + QString::number(static_cast<int>(status.stage));
+  const QString key =
+      "trouble" + QString::fromStdString(status.sentence) + QString::number(static_cast<int>(status.stage));
   if (shown_ != key) {
     reset(key);
-    addText(waiting ? tr("%1 is not reached").arg(session_->machine()) : tr("%1: the session is over").arg(session_->machine()),
+    addText(waiting ? tr("%1 is not reached").arg(session_->machine())
+                    : tr("%1: the session is over").arg(session_->machine()),
             "heading");
     addText(QString::fromStdString(status.sentence), "bad");
     if (!status.cure.empty()) addText(QString::fromStdString(status.cure), "quiet");
@@ -117,7 +130,8 @@ void StoryCard::showTrouble() {
     connect(end, &QPushButton::clicked, this, &StoryCard::endWanted);
   }
   if (moving_ != nullptr)
-    moving_->setText(tr("attempt %1 · next try in %2 s").arg(status.attempt).arg(session_->secondsToNextTry()));
+    moving_->setText(
+        tr("attempt %1 · next try in %2 s").arg(status.attempt).arg(session_->secondsToNextTry()));
 }
 
 void StoryCard::showQuestion(const Question& question) {
@@ -215,7 +229,8 @@ void StoryCard::showTrust(const Question& question) {
       session_->answer(given);
     };
   };
-  connect(addButton(tr("Do not connect"), !changed ? false : true), &QPushButton::clicked, this, reply(false, false));
+  connect(addButton(tr("Do not connect"), !changed ? false : true), &QPushButton::clicked, this,
+          reply(false, false));
   connect(addButton(tr("This once"), false), &QPushButton::clicked, this, reply(true, false));
   auto* keep = addButton(changed ? tr("Trust the new one") : tr("Trust from now on"), !changed);
   keep->setObjectName("trustKeep");

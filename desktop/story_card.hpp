@@ -22,6 +22,8 @@ class StoryCard : public QFrame {
   void setSession(OpenSession* session);
   /// Shows what fits the session's state; hides itself when there is nothing to say.
   void refresh();
+  /// The height the card needs at this width.
+  [[nodiscard]] int heightFor(int width) const;
 
  signals:
   void endWanted();

@@ -11,6 +11,7 @@
 #include <QMouseEvent>
 #include <QPainter>
 #include <QScrollArea>
+#include <QScrollBar>
 #include <QToolButton>
 
 #include "desktop/pane.hpp"
@@ -31,7 +32,8 @@ class StripTile : public QWidget {
     setFixedSize(kTileWidth, kTileHeight);
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(session->machine());
-    setToolTip(tr("%1 · %2\nClick to bring it onto the stage, drag it to the edge of a pane to split").arg(session->machine(), session->label()));
+    setToolTip(tr("%1 · %2\nClick to bring it onto the stage, drag it to the edge of a pane to split")
+                   .arg(session->machine(), session->label()));
     timer_.setInterval(kRefreshEvery);
     connect(&timer_, &QTimer::timeout, this, [this] {
       if (dirty_) refreshPicture();
@@ -60,7 +62,9 @@ class StripTile : public QWidget {
     const QRect inside(1, 1, width() - 2, height() - kCaption - 1);
     if (!small_.isNull()) {
       const QSize fitted = (QSizeF(small_.size()) / small_.devicePixelRatio()).toSize();
-      p.drawImage(QPoint(inside.center().x() - fitted.width() / 2 + 1, inside.center().y() - fitted.height() / 2 + 1), small_);
+      p.drawImage(
+          QPoint(inside.center().x() - fitted.width() / 2 + 1, inside.center().y() - fitted.height() / 2 + 1),
+          small_);
     }
     if (!live) {
       QColor veil = s.ground;
@@ -69,15 +73,19 @@ class StripTile : public QWidget {
       p.setPen(s.amber);
       p.setFont(windowFont(8));
       p.drawText(inside.adjusted(6, 4, -6, -4), Qt::AlignCenter | Qt::TextWordWrap,
-                 session_->question() ? tr("asks something") : session_->status().stage == SessionStage::Waiting ? tr("waiting to try again") : session_->status().stage == SessionStage::Ended ? tr("over") : tr("connecting…"));
+                 session_->question()                                ? tr("asks something")
+                 : session_->status().stage == SessionStage::Waiting ? tr("waiting to try again")
+                 : session_->status().stage == SessionStage::Ended   ? tr("over")
+                                                                     : tr("connecting…"));
     }
     p.setFont(windowFont(8));
     p.setPen(s.text);
     const QRect caption(7, height() - kCaption, width() - 14, kCaption);
     const QString kind = session_->label().section(" · ", -1);
     const int kindWidth = p.fontMetrics().horizontalAdvance(kind);
-    p.drawText(caption.adjusted(0, 0, -kindWidth - 6, 0), Qt::AlignVCenter,
-               p.fontMetrics().elidedText(session_->machine(), Qt::ElideMiddle, caption.width() - kindWidth - 6));
+    p.drawText(
+        caption.adjusted(0, 0, -kindWidth - 6, 0), Qt::AlignVCenter,
+        p.fontMetrics().elidedText(session_->machine(), Qt::ElideMiddle, caption.width() - kindWidth - 6));
     p.setPen(s.quiet);
     p.drawText(caption, Qt::AlignVCenter | Qt::AlignRight, kind);
   }
@@ -104,8 +112,10 @@ class StripTile : public QWidget {
     drag->exec(Qt::MoveAction);
   }
   void keyPressEvent(QKeyEvent* e) override {
-    if ((e->key() == Qt::Key_Return || e->key() == Qt::Key_Space) && session_) emit strip_->chosen(session_);
-    else QWidget::keyPressEvent(e);
+    if ((e->key() == Qt::Key_Return || e->key() == Qt::Key_Space) && session_)
+      emit strip_->chosen(session_);
+    else
+      QWidget::keyPressEvent(e);
   }
 
  private:
@@ -117,9 +127,12 @@ class StripTile : public QWidget {
     auto lock = picture->lock();
     const Size from = picture->size();
     if (from.empty()) return;
-    const double fit = std::min((kTileWidth - 2) * ratio / from.width, (kTileHeight - kCaption - 2) * ratio / from.height);
-    const Size to{std::max(1, static_cast<int>(from.width * fit)), std::max(1, static_cast<int>(from.height * fit))};
-    if (small_.size() != QSize(to.width, to.height)) small_ = QImage(to.width, to.height, QImage::Format_RGB32);
+    const double fit =
+        std::min((kTileWidth - 2) * ratio / from.width, (kTileHeight - kCaption - 2) * ratio / from.height);
+    const Size to{std::max(1, static_cast<int>(from.width * fit)),
+                  std::max(1, static_cast<int>(from.height * fit))};
+    if (small_.size() != QSize(to.width, to.height))
+      small_ = QImage(to.width, to.height, QImage::Format_RGB32);
     small_.setDevicePixelRatio(ratio);
     Scaler(picture->rect(), to)
         .scale(*picture, {0, 0, to.width, to.height}, reinterpret_cast<Pixel*>(small_.bits()),
@@ -140,9 +153,12 @@ Strip::Strip(QWidget* parent) : QWidget(parent) {
   auto* row = new QHBoxLayout(this);
   row->setContentsMargins(4, 6, 6, 10);
   row->setSpacing(8);
-  auto* area = new QScrollArea(this);
+  area_ = new QScrollArea(this);
+  QScrollArea* area = area_;
   area->setWidgetResizable(true);
   area->setVerticalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  area->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  area->viewport()->installEventFilter(this);
   row_ = new QWidget(area);
   auto* tiles = new QHBoxLayout(row_);
   tiles->setContentsMargins(0, 0, 0, 0);
@@ -162,6 +178,15 @@ Strip::Strip(QWidget* parent) : QWidget(parent) {
     choices_.push_back(b);
   }
   hide();
+}
+
+bool Strip::eventFilter(QObject* watched, QEvent* event) {
+  if (event->type() != QEvent::Wheel) return QWidget::eventFilter(watched, event);
+  // A row scrolls sideways, whichever way the wheel turns.
+  const QPoint turn = static_cast<QWheelEvent*>(event)->angleDelta();
+  QScrollBar* bar = area_->horizontalScrollBar();
+  bar->setValue(bar->value() - (turn.y() != 0 ? turn.y() : turn.x()));
+  return true;
 }
 
 void Strip::setSessions(const std::vector<OpenSession*>& sessions, int panes, bool anyOpen) {

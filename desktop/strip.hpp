@@ -6,6 +6,7 @@
 
 #include "desktop/open_session.hpp"
 
+class QScrollArea;
 class QToolButton;
 
 namespace kw::desktop {
@@ -25,7 +26,11 @@ class Strip : public QWidget {
   void endWanted(kw::desktop::OpenSession* session);
   void arrangeWanted(int panes);
 
+ protected:
+  bool eventFilter(QObject* watched, QEvent* event) override;
+
  private:
+  QScrollArea* area_;
   QWidget* row_;
   std::vector<StripTile*> tiles_;
   std::vector<QToolButton*> choices_;

@@ -9,16 +9,32 @@ namespace kw::desktop {
 
 namespace {
 
-const Scheme kEvening{"Evening", true,
-                      QColor(0x20, 0x25, 0x2a), QColor(0x27, 0x2d, 0x33), QColor(0x2f, 0x36, 0x3d),
-                      QColor(0x3a, 0x42, 0x4a), QColor(0xe9, 0xe4, 0xda), QColor(0x9a, 0xa3, 0xa8),
-                      QColor(0xd0, 0x87, 0x48), QColor(0x5b, 0xb8, 0xa8), QColor(0xe0, 0xb0, 0x4c),
-                      QColor(0xdd, 0x73, 0x60), QColor(0x19, 0x1d, 0x21)};
-const Scheme kMorning{"Morning", false,
-                      QColor(0xf4, 0xf1, 0xea), QColor(0xeb, 0xe6, 0xdc), QColor(0xdf, 0xd9, 0xcc),
-                      QColor(0xcf, 0xc8, 0xb9), QColor(0x2b, 0x2f, 0x33), QColor(0x5b, 0x62, 0x67),
-                      QColor(0x96, 0x54, 0x1c), QColor(0x1c, 0x6b, 0x5e), QColor(0x80, 0x5a, 0x05),
-                      QColor(0xa8, 0x3a, 0x28), QColor(0xfb, 0xf9, 0xf5)};
+const Scheme kEvening{"Evening",
+                      true,
+                      QColor(0x20, 0x25, 0x2a),
+                      QColor(0x27, 0x2d, 0x33),
+                      QColor(0x2f, 0x36, 0x3d),
+                      QColor(0x3a, 0x42, 0x4a),
+                      QColor(0xe9, 0xe4, 0xda),
+                      QColor(0x9a, 0xa3, 0xa8),
+                      QColor(0xd0, 0x87, 0x48),
+                      QColor(0x5b, 0xb8, 0xa8),
+                      QColor(0xe0, 0xb0, 0x4c),
+                      QColor(0xdd, 0x73, 0x60),
+                      QColor(0x19, 0x1d, 0x21)};
+const Scheme kMorning{"Morning",
+                      false,
+                      QColor(0xf4, 0xf1, 0xea),
+                      QColor(0xeb, 0xe6, 0xdc),
+                      QColor(0xdf, 0xd9, 0xcc),
+                      QColor(0xcf, 0xc8, 0xb9),
+                      QColor(0x2b, 0x2f, 0x33),
+                      QColor(0x5b, 0x62, 0x67),
+                      QColor(0x96, 0x54, 0x1c),
+                      QColor(0x1c, 0x6b, 0x5e),
+                      QColor(0x80, 0x5a, 0x05),
+                      QColor(0xa8, 0x3a, 0x28),
+                      QColor(0xfb, 0xf9, 0xf5)};
 
 const Scheme* current = &kEvening;
 SchemeChoice chosen = SchemeChoice::FollowDesktop;
@@ -84,7 +100,7 @@ QToolButton { background: transparent; border: 1px solid transparent; border-rad
 QToolButton:hover { color: @text; background: @raised; }
 QToolButton:focus { border: 1px solid @copper; }
 QToolButton:checked { color: @copper; }
-QToolButton:disabled { color: @line; }
+QToolButton:disabled { color: @faint; }
 QToolButton::menu-indicator { image: none; }
 QLabel#quiet { color: @quiet; }
 QLabel#heading { color: @heading; font-weight: 600; }
@@ -104,10 +120,18 @@ QCheckBox::indicator:checked { background: @copper; border: 1px solid @copper; }
 QFrame#card { background: @panel; border: 1px solid @line; border-radius: 8px; }
 )";
   const std::pair<const char*, QString> colours[] = {
-      {"@ground", s.ground.name()},  {"@panel", s.panel.name()},  {"@raised", s.raised.name()},
-      {"@line", s.line.name()},      {"@text", s.text.name()},    {"@quiet", s.quiet.name()},
-      {"@copper", s.copper.name()},  {"@brick", s.brick.name()},  {"@field", s.field.name()},
-      {"@heading", s.dark ? "#c7b08f" : "#6d4d27"}, {"@onCopper", s.dark ? "#191d21" : "#ffffff"},
+      {"@ground", s.ground.name()},
+      {"@panel", s.panel.name()},
+      {"@raised", s.raised.name()},
+      {"@line", s.line.name()},
+      {"@text", s.text.name()},
+      {"@quiet", s.quiet.name()},
+      {"@copper", s.copper.name()},
+      {"@brick", s.brick.name()},
+      {"@field", s.field.name()},
+      {"@faint", s.dark ? "#66707a" : "#8f8b80"},
+      {"@heading", s.dark ? "#c7b08f" : "#6d4d27"},
+      {"@onCopper", s.dark ? "#191d21" : "#ffffff"},
   };
   for (const auto& [token, value] : colours) text.replace(token, value);
   return text;

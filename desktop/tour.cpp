@@ -65,7 +65,8 @@ class Tour {
   OpenSession* open(const QString& machine) {
     window_.openMachine(machine);
     OpenSession* s = window_.stage()->focusedSession();
-    until("the session opens", [&] { return s != nullptr && (s->question() || (s->isLive() && s->figures().frames > 0)); });
+    until("the session opens",
+          [&] { return s != nullptr && (s->question() || (s->isLive() && s->figures().frames > 0)); });
     return s;
   }
   OpenSession* live(const QString& machine) {
@@ -114,7 +115,8 @@ class Tour {
       Answer yes;
       yes.accepted = true;
       asked->answer(yes);
-      until("audio-guide asks for its password", [&] { return asked->question() && asked->question()->kind != Question::Kind::Trust; });
+      until("audio-guide asks for its password",
+            [&] { return asked->question() && asked->question()->kind != Question::Kind::Trust; });
     }
     picture(window_, "password");
     window_.endSession(asked);

@@ -32,7 +32,8 @@ Fonts::Fonts() : state_(std::make_unique<State>()) {
   if (FT_Init_FreeType(&state_->library) != 0) throw Error(ErrorKind::Local, "FreeType does not start");
   for (int i = 0; i < 3; ++i)
     if (FT_New_Face(state_->library, kFiles[i], 0, &state_->faces[i]) != 0)
-      throw Error(ErrorKind::Local, "this font is missing (packages fonts-inter, fonts-jetbrains-mono)", kFiles[i]);
+      throw Error(ErrorKind::Local, "this font is missing (packages fonts-inter, fonts-jetbrains-mono)",
+                  kFiles[i]);
 }
 Fonts::~Fonts() = default;
 
@@ -44,8 +45,12 @@ const Fonts::Glyph& Fonts::glyph(Face face, int size, char32_t character) {
   Glyph glyph{};
   if (FT_Load_Char(ft, character, FT_LOAD_RENDER | FT_LOAD_NO_HINTING) == 0) {
     const FT_GlyphSlot slot = ft->glyph;
-    glyph = {slot->bitmap_left, slot->bitmap_top, static_cast<int>(slot->bitmap.width),
-             static_cast<int>(slot->bitmap.rows), static_cast<int>((slot->advance.x + 32) >> 6), {}};
+    glyph = {slot->bitmap_left,
+             slot->bitmap_top,
+             static_cast<int>(slot->bitmap.width),
+             static_cast<int>(slot->bitmap.rows),
+             static_cast<int>((slot->advance.x + 32) >> 6),
+             {}};
     for (int y = 0; y < glyph.height; ++y) {
       const Byte* row = slot->bitmap.buffer + std::ptrdiff_t{y} * slot->bitmap.pitch;
       glyph.coverage.insert(glyph.coverage.end(), row, row + glyph.width);
@@ -64,7 +69,8 @@ Pixel mix(Pixel a, Pixel b, unsigned share) {
 
 void Canvas::verticalGradient(const Rect& rect, Pixel top, Pixel bottom) {
   for (int y = 0; y < rect.height; ++y)
-    fill({rect.x, rect.y + y, rect.width, 1}, mix(top, bottom, static_cast<unsigned>(y * 255 / std::max(1, rect.height - 1))));
+    fill({rect.x, rect.y + y, rect.width, 1},
+         mix(top, bottom, static_cast<unsigned>(y * 255 / std::max(1, rect.height - 1))));
 }
 
 void Canvas::frame(const Rect& r, Pixel colour, int w) {

@@ -21,7 +21,8 @@ Region takeChanges(Framebuffer& shown, const Framebuffer& next) {
       const int width = std::min(kTile, next.width() - x);
       bool differs = false;
       for (int i = 0; i < height && !differs; ++i)
-        differs = std::memcmp(shown.row(y + i) + x, next.row(y + i) + x, static_cast<std::size_t>(width) * 4) != 0;
+        differs =
+            std::memcmp(shown.row(y + i) + x, next.row(y + i) + x, static_cast<std::size_t>(width) * 4) != 0;
       if (differs) {
         for (int i = 0; i < height; ++i) std::copy_n(next.row(y + i) + x, width, shown.row(y + i) + x);
         run = run.united({x, y, width, height});
@@ -38,7 +39,9 @@ Region takeChanges(Framebuffer& shown, const Framebuffer& next) {
 }  // namespace
 
 Guest::Guest(GuestPlan plan, std::shared_ptr<Fonts> fonts)
-    : plan_(std::move(plan)), fonts_(std::move(fonts)), picture_(std::make_shared<Framebuffer>(Size{640, 400})) {
+    : plan_(std::move(plan)),
+      fonts_(std::move(fonts)),
+      picture_(std::make_shared<Framebuffer>(Size{640, 400})) {
   if (plan_.scene == SceneKind::PropagationBench) desktopSize_ = {1024, 640};
   if (plan_.twoScreens) desktopSize_ = {2048, 768};
   screens_ = {{0, picture_->rect(), 0}};
@@ -46,10 +49,10 @@ Guest::Guest(GuestPlan plan, std::shared_ptr<Fonts> fonts)
 
 rfb::Cursor Guest::cursor() {
   // A small leaf-shaped arrow, drawn here: outline dark, inside light.
-  static constexpr const char* shape[] = {
-      "#...........", "##..........", "#o#.........", "#oo#........", "#ooo#.......", "#oooo#......",
-      "#ooooo#.....", "#oooooo#....", "#ooooooo#...", "#oooooooo#..", "#ooooo#####.", "#oo##oo#....",
-      "#o#..#oo#...", "##...#oo#...", "......#oo#..", "......####.."};
+  static constexpr const char* shape[] = {"#...........", "##..........", "#o#.........", "#oo#........",
+                                          "#ooo#.......", "#oooo#......", "#ooooo#.....", "#oooooo#....",
+                                          "#ooooooo#...", "#oooooooo#..", "#ooooo#####.", "#oo##oo#....",
+                                          "#o#..#oo#...", "##...#oo#...", "......#oo#..", "......####.."};
   rfb::Cursor cursor;
   cursor.size = {12, 16};
   for (const char* row : shape)
@@ -88,8 +91,10 @@ Guest::Change Guest::advance(Time now) {
     enter(Phase::Firmware, now);
   }
   const Time in = now - phaseSince_;
-  if (phase_ == Phase::Firmware && in >= kFirmwareFor) enter(Phase::Boot, now);
-  else if (phase_ == Phase::Boot && in >= kBootFor) enter(Phase::SignIn, now);
+  if (phase_ == Phase::Firmware && in >= kFirmwareFor)
+    enter(Phase::Boot, now);
+  else if (phase_ == Phase::Boot && in >= kBootFor)
+    enter(Phase::SignIn, now);
   else if (phase_ == Phase::SignIn && plan_.signsInAlone && in >= *plan_.signsInAlone && user_.empty())
     enter(Phase::Desktop, now);
   Change change;
@@ -118,7 +123,8 @@ Guest::Change Guest::advance(Time now) {
 
 bool Guest::resize(Size size) {
   if (phase_ != Phase::Desktop && phase_ != Phase::SignIn) return false;
-  if (plan_.twoScreens || size.width < 320 || size.height < 200 || size.width > 4096 || size.height > 4096) return false;
+  if (plan_.twoScreens || size.width < 320 || size.height < 200 || size.width > 4096 || size.height > 4096)
+    return false;
   desktopSize_ = size;
   sizeDirty_ = true;
   return true;

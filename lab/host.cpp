@@ -16,7 +16,9 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
       if (!shared) state.dropOthers(this);
       server->setCursor(Guest::cursor());
     }
-    void key(std::uint32_t keysym, std::uint32_t, bool down) override { state.guest.key(keysym, down), state.touched(); }
+    void key(std::uint32_t keysym, std::uint32_t, bool down) override {
+      state.guest.key(keysym, down), state.touched();
+    }
     void pointer(Point at, unsigned buttons) override { state.guest.pointer(at, buttons), state.touched(); }
     void clipboard(const std::string& text) override { state.guest.setClipboard(text); }
     int layoutWanted(Size size, const std::vector<Screen>&) override {
@@ -34,7 +36,11 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
   };
 
   State(Executor s, std::shared_ptr<Clock> c, std::shared_ptr<Fonts> fonts, const ConsolePlan& p)
-      : strand(std::move(s)), clock(std::move(c)), options(p.options), guest(p.guest, std::move(fonts)), wake(strand) {
+      : strand(std::move(s)),
+        clock(std::move(c)),
+        options(p.options),
+        guest(p.guest, std::move(fonts)),
+        wake(strand) {
     began = clock->now();
   }
 
@@ -76,7 +82,8 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
     auto self = shared_from_this();
     while (!stopped) {
       StreamPtr stream = co_await listener->accept();
-      spawn(strand, [self, shared = std::make_shared<StreamPtr>(std::move(stream))] { return self->serve(shared); });
+      spawn(strand,
+            [self, shared = std::make_shared<StreamPtr>(std::move(stream))] { return self->serve(shared); });
     }
   }
 
@@ -84,7 +91,8 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
     auto self = shared_from_this();
     paint();
     auto visitor = std::make_shared<Visitor>(*this);
-    visitor->server = std::make_unique<rfb::Server>(strand, guest.picture(), guest.screens(), options, *visitor);
+    visitor->server =
+        std::make_unique<rfb::Server>(strand, guest.picture(), guest.screens(), options, *visitor);
     visitors.push_back(visitor);
     wake.notify();
     try {
@@ -106,7 +114,8 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
   bool stopped = false;
 };
 
-Console::Console(Executor strand, std::shared_ptr<Clock> clock, std::shared_ptr<Fonts> fonts, ConsolePlan plan)
+Console::Console(Executor strand, std::shared_ptr<Clock> clock, std::shared_ptr<Fonts> fonts,
+                 ConsolePlan plan)
     : plan_(std::move(plan)),
       state_(std::make_shared<State>(std::move(strand), std::move(clock), std::move(fonts), plan_)) {}
 

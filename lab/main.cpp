@@ -8,7 +8,8 @@
 
 int main(int argc, char** argv) {
   using namespace kw;
-  CLI::App app{"kettle-lab: simulated hosts and machines on this computer's loopback addresses", "kettle-lab"};
+  CLI::App app{"kettle-lab: simulated hosts and machines on this computer's loopback addresses",
+               "kettle-lab"};
   std::string folder;
   bool fill = false, fresh = false;
   app.add_option("--state", folder, "Folder for the lab's passwords and certificate");

@@ -18,7 +18,9 @@ constexpr const char* kFernery = "127.0.0.11";
 constexpr const char* kOrchard = "127.0.0.12";
 constexpr int kPalmHouses = 24;
 
-std::string palmHouse(int number) { return "palm-house-" + std::string(number < 10 ? "0" : "") + std::to_string(number); }
+std::string palmHouse(int number) {
+  return "palm-house-" + std::string(number < 10 ? "0" : "") + std::to_string(number);
+}
 
 std::string randomPassword() {
   static constexpr char letters[] = "abcdefghjkmnpqrstuvwxyz23456789";
@@ -42,7 +44,8 @@ LabSecrets loadOrMakeSecrets(const std::filesystem::path& folder) {
     secrets.certificate = {json.at("certificate"), json.at("key")};
     return secrets;
   }
-  for (const char* name : {"mist-bench", "ticket-kiosk", "audio-guide"}) secrets.consolePasswords[name] = randomPassword();
+  for (const char* name : {"mist-bench", "ticket-kiosk", "audio-guide"})
+    secrets.consolePasswords[name] = randomPassword();
   const std::string shared = randomPassword();
   for (int i = 1; i <= kPalmHouses; ++i) secrets.consolePasswords[palmHouse(i)] = shared;
   secrets.guestPassword = randomPassword();
@@ -57,7 +60,8 @@ LabSecrets loadOrMakeSecrets(const std::filesystem::path& folder) {
 
 std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets) {
   std::vector<ConsolePlan> plans;
-  const auto add = [&](const std::string& name, SceneKind scene, const char* address, int port, std::uint32_t seed) -> ConsolePlan& {
+  const auto add = [&](const std::string& name, SceneKind scene, const char* address, int port,
+                       std::uint32_t seed) -> ConsolePlan& {
     ConsolePlan plan;
     plan.guest.name = name;
     plan.guest.scene = scene;
@@ -76,7 +80,8 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets) {
   kiosk.guest.twoScreens = true;
   kiosk.options.certificate = secrets.certificate;
   for (int i = 1; i <= kPalmHouses; ++i) {
-    ConsolePlan& plan = add(palmHouse(i), SceneKind::PropagationBench, kOrchard, 5910 + i, 100 + static_cast<std::uint32_t>(i));
+    ConsolePlan& plan = add(palmHouse(i), SceneKind::PropagationBench, kOrchard, 5910 + i,
+                            100 + static_cast<std::uint32_t>(i));
     plan.guest.number = i;
   }
   return plans;
@@ -100,8 +105,8 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets) {
     const Id outdoors = folder(place, "Outdoors", "");
     const Id palm = folder(place, "Palm house", "orchard");
     using Way = std::pair<const char*, std::string>;
-    const auto machine = [&](Id group, const std::string& name, const std::string& host, const std::string& tags,
-                             const std::vector<Way>& ways) {
+    const auto machine = [&](Id group, const std::string& name, const std::string& host,
+                             const std::string& tags, const std::vector<Way>& ways) {
       Machine m;
       m.folder = group, m.name = name, m.host = host, m.tags = tags;
       w.put(m);

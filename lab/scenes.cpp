@@ -81,16 +81,18 @@ void Guest::paintFirmware(Canvas& canvas, Time in) const {
 
 void Guest::paintBoot(Canvas& canvas, Time in) const {
   static constexpr const char* lines[] = {
-      "mist: valve bank 0 ready",    "mist: valve bank 1 ready",  "net: eth0 up 1000/full",
-      "disk: root clean, 41 % used", "clock: set from the mast",  "console: screen 0",
-      "service: bench supervisor",   "service: zone scheduler",   "service: journal",
+      "mist: valve bank 0 ready",    "mist: valve bank 1 ready", "net: eth0 up 1000/full",
+      "disk: root clean, 41 % used", "clock: set from the mast", "console: screen 0",
+      "service: bench supervisor",   "service: zone scheduler",  "service: journal",
       "service: sign-in on screen",
   };
   canvas.fill(canvas.area(), kConsole);
   const auto shown = std::min<std::size_t>(std::size(lines), static_cast<std::size_t>(in.count() / 260));
   for (std::size_t i = 0; i < shown; ++i) {
-    const double stamp = 0.4 + static_cast<double>(i) * 0.261 + scatter(plan_.seed, static_cast<std::uint32_t>(i), 90) / 1000.0;
-    canvas.text({16, 30 + static_cast<int>(i) * 20}, format("[%9.3f] ", stamp) + lines[i], kConsoleText, Face::Mono, 15);
+    const double stamp = 0.4 + static_cast<double>(i) * 0.261 +
+                         scatter(plan_.seed, static_cast<std::uint32_t>(i), 90) / 1000.0;
+    canvas.text({16, 30 + static_cast<int>(i) * 20}, format("[%9.3f] ", stamp) + lines[i], kConsoleText,
+                Face::Mono, 15);
   }
 }
 
@@ -170,8 +172,12 @@ void Guest::paintTicketKiosk(Canvas& canvas, Time now) const {
     canvas.fill({64, y, half - 128, 36}, i == 0 ? rgb(0xdd, 0xe8, 0xdb) : rgb(0xe4, 0xe7, 0xe1));
     canvas.text({80, y + 24}, format("%03d", serving + i), kInk, Face::Mono, 17);
     static constexpr const char* kinds[] = {"day visit", "with guide", "school class", "members"};
-    canvas.text({170, y + 24}, kinds[scatter(plan_.seed, static_cast<std::uint32_t>(serving + i), 3)], kInk, Face::Sans, 15);
-    canvas.text({half - 160, y + 24}, format("%d", 1 + static_cast<int>(scatter(plan_.seed + 5, static_cast<std::uint32_t>(serving + i), 5))), kInk, Face::Mono, 15);
+    canvas.text({170, y + 24}, kinds[scatter(plan_.seed, static_cast<std::uint32_t>(serving + i), 3)], kInk,
+                Face::Sans, 15);
+    canvas.text({half - 160, y + 24},
+                format("%d", 1 + static_cast<int>(
+                                     scatter(plan_.seed + 5, static_cast<std::uint32_t>(serving + i), 5))),
+                kInk, Face::Mono, 15);
   }
   paintNote(canvas, {64, all.height - 120, half - 128, 34}, now);
   // Screen two: for the visitors.
@@ -191,9 +197,11 @@ void Guest::paintBench(Canvas& canvas, Time now) const {
   window(canvas, {40, 50, all.width - 80, 330},
          guide ? "Audio guide — players" : format("Propagation bench %02d", plan_.number));
   for (int i = 0; i < 6; ++i) {
-    const int percent = 30 + static_cast<int>(scatter(plan_.seed + static_cast<std::uint32_t>(i), secondsOf(now) / 2, 60));
+    const int percent =
+        30 + static_cast<int>(scatter(plan_.seed + static_cast<std::uint32_t>(i), secondsOf(now) / 2, 60));
     const int y = 110 + i * 42;
-    canvas.text({64, y + 18}, guide ? format("Player %d", i + 1) : format("Tray %d", i + 1), kInk, Face::Sans, 15);
+    canvas.text({64, y + 18}, guide ? format("Player %d", i + 1) : format("Tray %d", i + 1), kInk, Face::Sans,
+                15);
     bar(canvas, {180, y + 4, all.width - 380, 16}, percent, i % 2 == 0 ? kLeaf : kClay);
     canvas.text({all.width - 170, y + 18}, format("%d %%", percent), kInk, Face::Mono, 15);
   }

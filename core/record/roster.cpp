@@ -35,14 +35,16 @@ GroupKey keyOf(const Snapshot& s, const Machine& m, GroupBy by) {
   const auto path = s.pathOf(m.folder);
   std::string title;
   // With one place only, its name would stand in front of every group.
-  for (std::size_t i = path.size() > 1 ? 1 : 0; i < path.size(); ++i) title += (title.empty() ? "" : " / ") + path[i]->name;
+  for (std::size_t i = path.size() > 1 ? 1 : 0; i < path.size(); ++i)
+    title += (title.empty() ? "" : " / ") + path[i]->name;
   const std::string host = path.empty() ? "" : path.back()->host;
   return {title.empty() ? "No group" : title, host.empty() ? "" : "host " + host};
 }
 
 }  // namespace
 
-RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy groupBy) : snapshot_(std::move(snapshot)) {
+RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy groupBy)
+    : snapshot_(std::move(snapshot)) {
   const Snapshot& s = *snapshot_;
   // Groups of places stand in the order they were made, others by name.
   std::map<std::pair<Id, GroupKey>, std::vector<const Machine*>> sorted;
@@ -58,7 +60,8 @@ RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy group
   }
   entries_.reserve(s.machines.size());
   for (auto& [key, machines] : sorted) {
-    std::sort(machines.begin(), machines.end(), [](const Machine* a, const Machine* b) { return a->id < b->id; });
+    std::sort(machines.begin(), machines.end(),
+              [](const Machine* a, const Machine* b) { return a->id < b->id; });
     const auto group = static_cast<std::uint32_t>(groups_.size());
     groups_.push_back({key.second.title, key.second.aside});
     for (const Machine* m : machines) {
@@ -74,7 +77,8 @@ const std::vector<RosterRow>& RosterIndex::narrow(std::string_view text) {
   const std::vector<std::string> words = wordsOf(text);
   const bool grew = !last_.empty() && text.substr(0, last_.size()) == last_;
   const auto fits = [&](const Entry& e) {
-    return std::all_of(words.begin(), words.end(), [&](const std::string& w) { return e.haystack.find(w) != std::string::npos; });
+    return std::all_of(words.begin(), words.end(),
+                       [&](const std::string& w) { return e.haystack.find(w) != std::string::npos; });
   };
   if (grew) {
     std::erase_if(hits_, [&](std::uint32_t i) { return !fits(entries_[i]); });

@@ -17,7 +17,7 @@ struct RosterRow {
   std::string title;  ///< heading: group; machine: empty (see machine)
   std::string aside;  ///< heading: "host fernery"
   Id machine = 0;
-  int count = 0;      ///< heading: machines below it now
+  int count = 0;  ///< heading: machines below it now
 };
 
 class RosterIndex {

@@ -214,7 +214,8 @@ void RectEncoder::rleTiles(const Rect& area, int side, const Framebuffer& pictur
       const unsigned bits = colours <= 2 ? 1 : colours <= 4 ? 2 : 4;
       const std::size_t packedSize =
           few && colours <= 16
-              ? colours * pixelSize + static_cast<std::size_t>((tile.width * static_cast<int>(bits) + 7) / 8 * tile.height)
+              ? colours * pixelSize +
+                    static_cast<std::size_t>((tile.width * static_cast<int>(bits) + 7) / 8 * tile.height)
               : SIZE_MAX;
       const std::size_t least = std::min({rawSize, plainRleSize, paletteRleSize, packedSize});
       if (least == packedSize) {
@@ -320,7 +321,8 @@ void RectEncoder::tight(const Rect& area, const Framebuffer& picture, ByteWriter
   const std::size_t rowBytes = static_cast<std::size_t>(area.width) * tightPixels_->bytesPerPixel();
   Bytes plain(rowBytes * static_cast<std::size_t>(area.height));
   for (int y = 0; y < area.height; ++y)
-    tightPixels_->many(picture.row(area.y + y) + area.x, plain.data() + rowBytes * static_cast<std::size_t>(y),
+    tightPixels_->many(picture.row(area.y + y) + area.x,
+                       plain.data() + rowBytes * static_cast<std::size_t>(y),
                        static_cast<std::size_t>(area.width));
   tightZlib(0, plain, out);
 }

@@ -1,4 +1,5 @@
-// Encodes rectangles of a picture for a viewer: what lab and gateway need. Holds the zlib streams of one viewer.
+// Encodes rectangles of a picture for a viewer: what lab and gateway need. Holds the zlib streams of one
+// viewer.
 #pragma once
 #include "codec/jpeg.hpp"
 #include "codec/zip.hpp"

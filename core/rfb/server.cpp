@@ -142,7 +142,8 @@ void Server::setEncodings(const std::vector<std::int32_t>& list) {
   int jpeg = 0;
   static constexpr int qualities[] = {15, 29, 41, 42, 62, 77, 79, 86, 92, 100};
   for (std::int32_t e : list)
-    if (e >= encoding::kQualityLowest && e <= encoding::kQualityHighest) jpeg = qualities[e - encoding::kQualityLowest];
+    if (e >= encoding::kQualityLowest && e <= encoding::kQualityHighest)
+      jpeg = qualities[e - encoding::kQualityLowest];
   encoder_.setJpegQuality(jpeg);
   if (options_.continuousUpdates && wants(encoding::kContinuousUpdates) && !saidContinuous_) {
     saidContinuous_ = true;
@@ -166,8 +167,8 @@ void Server::setEncodings(const std::vector<std::int32_t>& list) {
     clipboardCapsSent_ = true;
     ByteWriter sizes;
     sizes.u32(0);
-    sendClipboard(clipboard::kCaps | clipboard::kText | clipboard::kRequest | clipboard::kNotify | clipboard::kProvide |
-                      clipboard::kPeek,
+    sendClipboard(clipboard::kCaps | clipboard::kText | clipboard::kRequest | clipboard::kNotify |
+                      clipboard::kProvide | clipboard::kPeek,
                   sizes.view());
   }
   sizeDirty_ = wants(encoding::kExtendedDesktopSize);
@@ -177,7 +178,8 @@ void Server::setEncodings(const std::vector<std::int32_t>& list) {
 Task<void> Server::writeMessages() {
   for (;;) {
     if (closed_) throw Error(ErrorKind::Cancelled, "ended here");
-    const bool pseudo = cursorDirty_ || sizeDirty_ || sizeAnswer_ || newName_ || newLeds_ || !saidExtendedKeys_;
+    const bool pseudo =
+        cursorDirty_ || sizeDirty_ || sizeAnswer_ || newName_ || newLeds_ || !saidExtendedKeys_;
     const bool due = (updateWanted_ || continuous_) && (!damage_.empty() || pseudo);
     ByteWriter out;
     if (!outgoing_.empty()) {
@@ -204,7 +206,8 @@ int Server::composePseudo(ByteWriter& out) {
   if (sizeDirty_ || sizeAnswer_) {
     const SizeAnswer answer = sizeAnswer_.value_or(SizeAnswer{});
     if (wants(encoding::kExtendedDesktopSize)) {
-      header(answer.reason, answer.status, picture_->width(), picture_->height(), encoding::kExtendedDesktopSize);
+      header(answer.reason, answer.status, picture_->width(), picture_->height(),
+             encoding::kExtendedDesktopSize);
       out.u8(static_cast<unsigned>(screens_.size())).zeros(3);
       for (const Screen& s : screens_) {
         out.u32(s.id).u16(static_cast<unsigned>(s.area.x)).u16(static_cast<unsigned>(s.area.y));
@@ -237,7 +240,8 @@ int Server::composePseudo(ByteWriter& out) {
   if (cursorDirty_ && cursor_) {
     cursorDirty_ = false;
     if (wants(encoding::kAlphaCursor)) {
-      header(cursor_->hotspot.x, cursor_->hotspot.y, cursor_->size.width, cursor_->size.height, encoding::kAlphaCursor);
+      header(cursor_->hotspot.x, cursor_->hotspot.y, cursor_->size.width, cursor_->size.height,
+             encoding::kAlphaCursor);
       out.s32(encoding::kRaw);
       for (Pixel p : cursor_->pixels) out.u8(p >> 16 & 0xff).u8(p >> 8 & 0xff).u8(p & 0xff).u8(p >> 24);
     }
@@ -396,7 +400,10 @@ void Server::setClipboard(const std::string& utf8) {
   }
   const std::string latin1 = utf8ToLatin1(utf8);
   ByteWriter message;
-  message.u8(server_message::kServerCutText).zeros(3).u32(static_cast<std::uint32_t>(latin1.size())).text(latin1);
+  message.u8(server_message::kServerCutText)
+      .zeros(3)
+      .u32(static_cast<std::uint32_t>(latin1.size()))
+      .text(latin1);
   queue(std::move(message));
 }
 

@@ -17,13 +17,13 @@ namespace kw::rfb {
 
 struct ServerOptions {
   std::string name = "machine";
-  int minorVersion = 8;                ///< 3, 7 or 8
-  std::string password;                ///< empty: no password
-  std::string user;                    ///< with VeNCrypt Plain kinds or RSA-AES
+  int minorVersion = 8;                        ///< 3, 7 or 8
+  std::string password;                        ///< empty: no password
+  std::string user;                            ///< with VeNCrypt Plain kinds or RSA-AES
   std::optional<MadeCertificate> certificate;  ///< VeNCrypt X509
-  bool anonymousTls = false;           ///< VeNCrypt TLS*
-  bool plainSignIn = false;            ///< the Plain sub-types instead of Vnc
-  int rsaAesBits = 0;                  ///< 128 or 256: RSA-AES
+  bool anonymousTls = false;                   ///< VeNCrypt TLS*
+  bool plainSignIn = false;                    ///< the Plain sub-types instead of Vnc
+  int rsaAesBits = 0;                          ///< 128 or 256: RSA-AES
   bool rsaAesSealAll = true;
   bool allowResize = true, continuousUpdates = true, extendedClipboard = true, power = false;
 };
@@ -109,7 +109,8 @@ class Server {
   };
   std::optional<SizeAnswer> sizeAnswer_;
   bool updateWanted_ = false, fullWanted_ = false, continuous_ = false, live_ = false, closed_ = false;
-  bool cursorDirty_ = false, sizeDirty_ = false, saidExtendedKeys_ = false, saidContinuous_ = false, saidFence_ = false;
+  bool cursorDirty_ = false, sizeDirty_ = false, saidExtendedKeys_ = false, saidContinuous_ = false,
+       saidFence_ = false;
   bool saidXvp_ = false, clipboardCapsSent_ = false;
 };
 

@@ -20,7 +20,8 @@ Task<void> Server::signInVisitor() {
   co_await send(*stream_, std::move(version));
   const Bytes answer = co_await readExactly(*stream_, 12);
   const std::string text = textOf(answer);
-  if (text.substr(0, 8) != "RFB 003." || text[11] != '\n') protocolBroken("ProtocolVersion", "the visitor said " + hex(answer));
+  if (text.substr(0, 8) != "RFB 003." || text[11] != '\n')
+    protocolBroken("ProtocolVersion", "the visitor said " + hex(answer));
   const int wanted = text[10] - '0';
   options_.minorVersion = std::min(options_.minorVersion, wanted >= 8 ? 8 : wanted == 7 ? 7 : 3);
   if (options_.minorVersion == 3) {
@@ -29,8 +30,10 @@ Task<void> Server::signInVisitor() {
   }
   Security kind = options_.password.empty() ? Security::None : Security::VncPassword;
   if (options_.certificate || options_.anonymousTls || options_.plainSignIn) kind = Security::VeNCrypt;
-  if (options_.rsaAesBits == 128) kind = options_.rsaAesSealAll ? Security::RsaAes128 : Security::RsaAes128Unsealed;
-  if (options_.rsaAesBits == 256) kind = options_.rsaAesSealAll ? Security::RsaAes256 : Security::RsaAes256Unsealed;
+  if (options_.rsaAesBits == 128)
+    kind = options_.rsaAesSealAll ? Security::RsaAes128 : Security::RsaAes128Unsealed;
+  if (options_.rsaAesBits == 256)
+    kind = options_.rsaAesSealAll ? Security::RsaAes256 : Security::RsaAes256Unsealed;
   ByteWriter offer;
   offer.u8(1).u8(static_cast<unsigned>(kind));
   co_await send(*stream_, std::move(offer));
@@ -43,7 +46,9 @@ Task<void> Server::signInVisitor() {
   } else if (kind == Security::None) {
     if (options_.minorVersion >= 8) co_await finishSecurity(true, {});
   } else {
-    const auto check = [this](const RsaAesAnswer& a) { return a.password == options_.password && a.user == options_.user; };
+    const auto check = [this](const RsaAesAnswer& a) {
+      return a.password == options_.password && a.user == options_.user;
+    };
     stream_ = co_await rsaAesServer(std::move(stream_), options_.rsaAesBits, options_.rsaAesSealAll,
                                     !options_.user.empty(), check);
   }
@@ -73,12 +78,15 @@ Task<void> Server::veNCrypt() {
   co_await readExactly(*stream_, 2);
   const bool tls = options_.certificate || options_.anonymousTls;
   const int base = !tls ? 256 : options_.anonymousTls ? 257 : 260;
-  const int kind = options_.plainSignIn ? (tls ? base + 2 : 256) : options_.password.empty() ? base : base + 1;
+  const int kind = options_.plainSignIn        ? (tls ? base + 2 : 256)
+                   : options_.password.empty() ? base
+                                               : base + 1;
   ByteWriter offer;
   offer.u8(0).u8(1).u32(static_cast<std::uint32_t>(kind));
   co_await send(*stream_, std::move(offer));
   const Bytes choice = co_await readExactly(*stream_, 4);
-  if (loadBe32(choice.data()) != static_cast<std::uint32_t>(kind)) protocolBroken("VeNCrypt choice", "was not offered");
+  if (loadBe32(choice.data()) != static_cast<std::uint32_t>(kind))
+    protocolBroken("VeNCrypt choice", "was not offered");
   if (tls) {
     ByteWriter ready;
     ready.u8(1);

@@ -27,7 +27,8 @@ Task<void> check(Address address, std::chrono::nanoseconds limit, CheckResult& r
   if (address.scheme.starts_with("vnc")) {
     std::string greeting;
     co_await within(limit, address.forPeople(), readGreeting(*stream, greeting));
-    if (!greeting.starts_with("RFB ")) protocolBroken(address.forPeople(), "something answers, but no VNC console");
+    if (!greeting.starts_with("RFB "))
+      protocolBroken(address.forPeople(), "something answers, but no VNC console");
   }
   result.answers = true;
   stream->close();
@@ -45,7 +46,8 @@ Task<CheckResult> checkAddress(Address address, std::chrono::nanoseconds limit) 
     result.sentence = text;
   } catch (const Error& e) {
     result.problem = e.kind();
-    result.sentence = result.listens && e.kind() == ErrorKind::TimedOut ? "listens, but says nothing" : e.detail();
+    result.sentence =
+        result.listens && e.kind() == ErrorKind::TimedOut ? "listens, but says nothing" : e.detail();
   } catch (const std::exception& e) {
     result.problem = ErrorKind::Local;
     result.sentence = e.what();

@@ -11,10 +11,10 @@
 namespace kw {
 
 struct CheckResult {
-  bool answers = false;                ///< the service said what such a service says first
-  bool listens = false;                ///< a connection came about
+  bool answers = false;  ///< the service said what such a service says first
+  bool listens = false;  ///< a connection came about
   std::optional<ErrorKind> problem;
-  std::string sentence;                ///< "answers in 4 ms", "refused: nothing listens there"
+  std::string sentence;  ///< "answers in 4 ms", "refused: nothing listens there"
   std::chrono::nanoseconds took{};
 };
 
