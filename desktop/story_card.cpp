@@ -229,10 +229,10 @@ void StoryCard::showTrust(const Question& question) {
       session_->answer(given);
     };
   };
-  connect(addButton(tr("Do not connect"), !changed ? false : true), &QPushButton::clicked, this,
+  connect(addButton(tr("Refuse"), !changed ? false : true), &QPushButton::clicked, this,
           reply(false, false));
   connect(addButton(tr("This once"), false), &QPushButton::clicked, this, reply(true, false));
-  auto* keep = addButton(changed ? tr("Trust the new one") : tr("Trust from now on"), !changed);
+  auto* keep = addButton(changed ? tr("Trust the new one") : tr("From now on"), !changed);
   keep->setObjectName("trustKeep");
   connect(keep, &QPushButton::clicked, this, reply(true, true));
 }

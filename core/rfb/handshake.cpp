@@ -275,8 +275,13 @@ class SignInWalk {
     if (result == 0) co_return;
     std::string reason = result == 2 ? "too many attempts; wait a while" : "wrong password";
     if (minor_ >= 8) {
-      const std::string told = co_await readReason(in);
-      if (!told.empty()) reason = told;
+      try {
+        const std::string told = co_await readReason(in);
+        if (!told.empty()) reason = told;
+      } catch (const Error& e) {
+        // Some servers hang up without the reason they owe.
+        if (e.kind() != ErrorKind::ClosedByPeer) throw;
+      }
     }
     throw Error(ErrorKind::SignInFailed, reason, stream_->peer());
   }

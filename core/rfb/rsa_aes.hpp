@@ -59,8 +59,9 @@ struct RsaAesAnswer {
 Task<StreamPtr> rsaAesClient(StreamPtr below, int bits, bool sealAll,
                              std::function<Task<bool>(std::string)> trust,
                              std::function<Task<RsaAesAnswer>(RsaAesSignIn)> signIn);
-/// The server's half, for tests and the lab. `check` decides on user and password.
+/// The server's half, for tests and the lab. `gave` is told user and password;
+/// SecurityResult is the caller's.
 Task<StreamPtr> rsaAesServer(StreamPtr below, int bits, bool sealAll, bool wantsUser,
-                             std::function<bool(const RsaAesAnswer&)> check);
+                             std::function<void(const RsaAesAnswer&)> gave);
 
 }  // namespace kw::rfb

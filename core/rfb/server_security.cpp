@@ -46,11 +46,13 @@ Task<void> Server::signInVisitor() {
   } else if (kind == Security::None) {
     if (options_.minorVersion >= 8) co_await finishSecurity(true, {});
   } else {
-    const auto check = [this](const RsaAesAnswer& a) {
-      return a.password == options_.password && a.user == options_.user;
+    bool good = false;
+    const auto gave = [this, &good](const RsaAesAnswer& a) {
+      good = a.password == options_.password && a.user == options_.user;
     };
     stream_ = co_await rsaAesServer(std::move(stream_), options_.rsaAesBits, options_.rsaAesSealAll,
-                                    !options_.user.empty(), check);
+                                    !options_.user.empty(), gave);
+    co_await finishSecurity(good, "wrong name or password");
   }
 }
 
