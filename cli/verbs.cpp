@@ -42,12 +42,16 @@ int snap(const LiveOptions& options, const std::string& out, int settle, int scr
   return kDone;
 }
 
-int type(const LiveOptions& options, const std::string& text, const std::vector<std::string>& keys) {
+int type(const LiveOptions& options, const std::string& text, const std::vector<std::string>& keys, int pace) {
   std::vector<Chord> chords = chordsForText(text);
   for (const std::string& chord : keys) chords.push_back(chordFromText(chord));
   Live live(options);
   live.waitForPicture();
-  for (const Chord& chord : chords) press(live.session(), chord);
+  // A PC's keyboard buffer holds sixteen bytes; what comes faster than the guest reads is lost.
+  for (const Chord& chord : chords) {
+    press(live.session(), chord);
+    live.watchFor(std::chrono::milliseconds(pace));
+  }
   live.drain();
   return kDone;
 }
@@ -116,11 +120,13 @@ void addSessionVerbs(CLI::App& app, Chosen& chosen) {
     auto keys = std::make_shared<std::vector<std::string>>();
     auto* verb = app.add_subcommand("type", "Type text or press key chords");
     addLiveOptions(*verb, *options);
+    auto pace = std::make_shared<int>(15);
+    verb->add_option("--pace", *pace, "Milliseconds between keys")->check(CLI::Range(0, 10000))->capture_default_str();
     auto* textOption = verb->add_option("--text", *text, "Text to type");
     auto* keysOption = verb->add_option("--keys", *keys, "Chords in order: \"ctrl+alt+delete\" \"enter\"");
     verb->callback([=, &chosen] {
       if (textOption->count() + keysOption->count() == 0) throw CLI::RequiredError("--text or --keys");
-      chosen = [=] { return type(*options, *text, *keys); };
+      chosen = [=] { return type(*options, *text, *keys, *pace); };
     });
   }
   {

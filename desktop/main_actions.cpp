@@ -96,12 +96,7 @@ void MainWindow::buildSessionMenu() {
     if (current() != nullptr) current()->sendChord("ctrl+alt+delete");
   });
   add(session, "typeClipboard", tr("&Type the clipboard's text"), {}, [this] {
-    if (current() == nullptr) return;
-    for (const Chord& chord : chordsForText(QApplication::clipboard()->text().toStdString())) {
-      for (const KeyStroke& k : chord) current()->session().key(k.keysym, k.scanCode, true);
-      for (auto k = chord.rbegin(); k != chord.rend(); ++k)
-        current()->session().key(k->keysym, k->scanCode, false);
-    }
+    if (current() != nullptr) current()->typeText(QApplication::clipboard()->text());
   });
   add(session, "look", tr("&Only look"), QKeySequence("Ctrl+Shift+L"), [this] {
     if (current() != nullptr) current()->setViewOnly(!current()->viewOnly());

@@ -10,6 +10,7 @@ namespace kw::desktop {
 
 namespace {
 constexpr std::size_t kKeptLatencies = 60;
+constexpr int kTypingPace = 15;  // milliseconds between keys
 }
 
 /// Carries events from the session's strand to the interface thread. Lives as long as somebody may call it;
@@ -148,6 +149,16 @@ OpenSession::OpenSession(std::shared_ptr<Session> session, QString machine, QStr
       endpoint_(endpoint),
       stageSince_(std::chrono::steady_clock::now()) {
   session_->observe(bridge_);
+  typing_.setInterval(kTypingPace);
+  connect(&typing_, &QTimer::timeout, this, [this] {
+    if (!isLive()) toType_.clear();
+    if (toType_.empty()) {
+      typing_.stop();
+      return;
+    }
+    press(toType_.front());
+    toType_.pop_front();
+  });
 }
 
 OpenSession::~OpenSession() {
@@ -226,11 +237,19 @@ void OpenSession::setSound(bool on) {
   emit changed();
 }
 
+void OpenSession::press(const Chord& chord) {
+  for (const KeyStroke& k : chord) session_->key(k.keysym, k.scanCode, true);
+  for (auto k = chord.rbegin(); k != chord.rend(); ++k) session_->key(k->keysym, k->scanCode, false);
+}
+
+void OpenSession::typeText(const QString& text) {
+  for (Chord& chord : chordsForText(text.toStdString())) toType_.push_back(std::move(chord));
+  if (!toType_.empty()) typing_.start();
+}
+
 void OpenSession::sendChord(const QString& chord) {
   try {
-    const Chord keys = chordFromText(chord.toStdString());
-    for (const KeyStroke& k : keys) session_->key(k.keysym, k.scanCode, true);
-    for (auto k = keys.rbegin(); k != keys.rend(); ++k) session_->key(k->keysym, k->scanCode, false);
+    press(chordFromText(chord.toStdString()));
   } catch (const Error& e) {
     remark_ = QString::fromUtf8(e.what());
     emit changed();

@@ -4,10 +4,12 @@
 #include <QPointer>
 #include <QRegion>
 #include <QTimer>
+#include <deque>
 #include <memory>
 #include <optional>
 
 #include "record/model.hpp"
+#include "session/keys.hpp"
 #include "session/session.hpp"
 
 namespace kw::desktop {
@@ -64,6 +66,8 @@ class OpenSession : public QObject {
   /// Ends the session; `ended` follows.
   void end();
   void sendChord(const QString& chord);
+  /// Types text as keys, slowly enough for a PC's small keyboard buffer.
+  void typeText(const QString& text);
 
  signals:
   void changed();                ///< status, route, capabilities, question or screens
@@ -78,6 +82,7 @@ class OpenSession : public QObject {
  private:
   class Bridge;
   friend class Bridge;
+  void press(const Chord& chord);
   void takeStatus(const SessionStatus& status);
   void takeFigures(const Figures& figures);
 
@@ -98,6 +103,8 @@ class OpenSession : public QObject {
   std::function<void(Answer)> reply_;
   std::chrono::steady_clock::time_point stageSince_;
   std::unique_ptr<Sound> sound_;
+  std::deque<Chord> toType_;
+  QTimer typing_;
   bool viewOnly_ = false, muted_ = false, soundWanted_ = false, relative_ = false, endingSaid_ = false;
 };
 

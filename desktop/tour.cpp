@@ -95,11 +95,7 @@ class Tour {
   }
   void firstScreen() {
     OpenSession* s = live("mist-bench");
-    for (QChar c : QString("Check zone B at 18:00")) {
-      const Chord chord = chordsForText(QString(c).toStdString()).front();
-      for (const KeyStroke& k : chord) s->session().key(k.keysym, k.scanCode, true);
-      for (const KeyStroke& k : chord) s->session().key(k.keysym, k.scanCode, false);
-    }
+    s->typeText("Check zone B at 18:00");
     until("a key has changed the picture", [&] { return s->figures().keyToPicture.count() > 0; });
     picture(window_, "stage");
   }

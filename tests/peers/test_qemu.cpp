@@ -1,0 +1,310 @@
+// Against QEMU's own VNC server, in software emulation: the picture equals QMP's screendump in every pixel
+// while the guest is stopped.
+#include <fstream>
+#include <set>
+
+#include "rfb/constants.hpp"
+#include "tests/peers/qemu.hpp"
+
+using namespace kw;
+using test::Qemu;
+using test::Viewer;
+
+namespace {
+
+constexpr const char* kQemu = "/usr/bin/qemu-system-x86_64";
+constexpr const char* kMemtest = "/usr/lib/memtest86+/memtest86+x64.iso";
+constexpr const char* kGrub = "/usr/lib/grub-rescue/grub-rescue-cdrom.iso";
+constexpr const char* kInstaller = "/usr/lib/debian-installer/images/12/amd64/gtk/debian-installer/amd64/";
+
+std::vector<std::string> grub() { return {"-m", "128", "-cdrom", kGrub}; }
+
+/// True when enough of the picture is lit to be more than a cursor.
+bool somethingIsShown(const Framebuffer& f) {
+  int lit = 0;
+  for (int y = 0; y < f.height(); ++y)
+    for (int x = 0; x < f.width(); ++x) lit += (f.pixel(x, y) & 0xffffff) != 0;
+  return lit > 1500;
+}
+
+/// memtest's screen has a coloured ground and text in several colours.
+bool isColourful(const Framebuffer& f) {
+  std::set<Pixel> colours;
+  std::int64_t blue = 0;
+  for (int y = 0; y < f.height(); ++y)
+    for (int x = 0; x < f.width(); ++x) {
+      colours.insert(f.pixel(x, y));
+      blue += (f.pixel(x, y) & 0xff) > 0x60 && (f.pixel(x, y) >> 16 & 0xff) < 0x40;
+    }
+  return colours.size() >= 4 && blue > f.size().area() / 2;
+}
+
+void stopWithPicture(Qemu& qemu) {
+  REQUIRE(test::eventually([&] { return isColourful(qemu.screendump()); }, std::chrono::seconds(60)));
+  qemu.stop();
+}
+
+/// GRUB's command line: 'c' in its menu, or any key after its first complaint.
+void openCommandLine(Viewer& viewer) {
+  REQUIRE(viewer.until([&] { return somethingIsShown(viewer.picture()); }, std::chrono::seconds(40)));
+  REQUIRE(viewer.until(
+      [&] {
+        // What is typed appears only on a command line, in the same row, more with each letter.
+        const Framebuffer before = viewer.picture();
+        viewer.type("cccc");
+        return viewer.until(
+            [&] {
+              const Framebuffer now = viewer.picture();
+              if (now.size() != before.size()) return false;
+              int changed = 0, rows = 0;
+              for (int y = 0; y < now.height(); ++y) {
+                int inRow = 0;
+                for (int x = 0; x < now.width(); ++x) inRow += now.pixel(x, y) != before.pixel(x, y);
+                changed += inRow;
+                rows += inRow > 0;
+              }
+              return changed > 60 && rows <= 20;
+            },
+            std::chrono::milliseconds(700));
+      },
+      std::chrono::seconds(40)));
+  viewer.type("\n");
+}
+
+}  // namespace
+
+TEST_CASE("QEMU: every encoding it has gives its own screendump, pixel for pixel", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kMemtest)) return;
+  Qemu qemu({"-m", "128", "-cdrom", kMemtest}, "non-adaptive=on,lossy=off");
+  stopWithPicture(qemu);
+  const Framebuffer truth = qemu.screendump();
+  for (const char* name : {"Raw", "Hextile", "Zlib", "ZRLE", "Tight", "TightPNG"}) {
+    CAPTURE(name);
+    std::int32_t encoding = 0;
+    REQUIRE(rfb::encodingFromName(name, encoding));
+    VncConfig config = qemu.config();
+    config.options.encodings = {encoding, rfb::encoding::kRaw};
+    Viewer viewer(config);
+    REQUIRE(viewer.live());
+    CHECK(viewer.shows(truth));
+  }
+}
+
+TEST_CASE("QEMU: sixteen and eight bits are as near as their formats allow", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kMemtest)) return;
+  Qemu qemu({"-m", "128", "-cdrom", kMemtest}, "lossy=off");
+  stopWithPicture(qemu);
+  const Framebuffer truth = qemu.screendump();
+  for (const char* name : {"Raw", "Hextile", "ZRLE", "Tight"}) {
+    CAPTURE(name);
+    VncConfig config = qemu.config();
+    std::int32_t encoding = 0;
+    REQUIRE(rfb::encodingFromName(name, encoding));
+    config.options.encodings = {encoding};
+    Viewer viewer(config);
+    REQUIRE(viewer.live());
+    CHECK(viewer.shows(truth));
+    viewer.session().setColours(16);
+    CHECK(viewer.until([&] { return !test::samePixels(viewer.picture(), truth) && test::largestDifference(viewer.picture(), truth) <= 8; }));
+    viewer.session().setColours(8);
+    CHECK(viewer.until([&] { return test::largestDifference(viewer.picture(), truth) > 8 && test::largestDifference(viewer.picture(), truth) <= 85; }));
+    viewer.session().setColours(32);
+    CHECK(viewer.shows(truth));
+  }
+}
+
+TEST_CASE("QEMU: JPEG differs by no more than its quality allows", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kMemtest)) return;
+  Qemu qemu({"-m", "128", "-cdrom", kMemtest}, "lossy=on");
+  stopWithPicture(qemu);
+  const Framebuffer truth = qemu.screendump();
+  VncConfig config = qemu.config();
+  config.options.encodings = {rfb::encoding::kTight};
+  config.options.quality = 9;
+  Viewer viewer(config);
+  REQUIRE(viewer.live());
+  double sum = 0;
+  const Framebuffer shown = viewer.picture();
+  REQUIRE(shown.size() == truth.size());
+  for (int y = 0; y < truth.height(); ++y)
+    for (int x = 0; x < truth.width(); ++x)
+      for (int shift : {0, 8, 16}) sum += std::abs(static_cast<int>(shown.pixel(x, y) >> shift & 0xff) - static_cast<int>(truth.pixel(x, y) >> shift & 0xff));
+  CHECK(sum / (3.0 * static_cast<double>(truth.size().area())) < 4.0);
+}
+
+TEST_CASE("QEMU: password right, wrong, and changed while running", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kGrub)) return;
+  Qemu qemu(grub(), "password=on");
+  qemu.qmp("set_password", {{"protocol", "vnc"}, {"password", "orchid"}});
+  {
+    Viewer viewer([&] {
+      VncConfig config = qemu.config();
+      config.keptSignIn = [](const rfb::SignInRequest&) { return rfb::SignIn{"", "orchid"}; };
+      return config;
+    }());
+    CHECK(viewer.live());
+    CHECK(viewer.route().security == "VNC password");
+    CHECK_FALSE(viewer.route().sealed);
+  }
+  {
+    // A kept password that is wrong by now: the person is asked.
+    VncConfig config = qemu.config();
+    config.keptSignIn = [](const rfb::SignInRequest&) { return rfb::SignIn{"", "fern"}; };
+    Viewer viewer(config);
+    viewer.answer.password = "orchid";
+    CHECK(viewer.live());
+    REQUIRE(viewer.questions().size() == 1);
+    CHECK(viewer.questions()[0].again);
+  }
+}
+
+TEST_CASE("QEMU: TLS with a certificate, with and without a password, and anonymous TLS", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kGrub)) return;
+  test::TemporaryFolder keys;
+  const MadeCertificate made = makeSelfSigned("orchard");
+  std::ofstream(keys.path / "server-cert.pem") << made.certificatePem;
+  std::ofstream(keys.path / "server-key.pem") << made.keyPem;
+  std::ofstream(keys.path / "ca-cert.pem") << made.certificatePem;
+  SECTION("X.509, no password") {
+    auto arguments = grub();
+    arguments.insert(arguments.end(), {"-object", "tls-creds-x509,id=tls0,endpoint=server,verify-peer=off,sanity-check=off,dir=" + keys.path.string()});
+    Qemu qemu(arguments, "tls-creds=tls0");
+    Viewer viewer(qemu.config());
+    REQUIRE(viewer.live());
+    CHECK(viewer.route().security == "VeNCrypt X509None");
+    CHECK(viewer.route().sealed);
+    REQUIRE(viewer.questions().size() == 1);
+    CHECK(viewer.questions()[0].certificate.sha256 == sha256OfPem(made.certificatePem));
+  }
+  SECTION("X.509 and a password") {
+    auto arguments = grub();
+    arguments.insert(arguments.end(), {"-object", "tls-creds-x509,id=tls0,endpoint=server,verify-peer=off,sanity-check=off,dir=" + keys.path.string()});
+    Qemu qemu(arguments, "tls-creds=tls0,password=on");
+    qemu.qmp("set_password", {{"protocol", "vnc"}, {"password", "orchid"}});
+    VncConfig config = qemu.config();
+    config.keptSignIn = [](const rfb::SignInRequest&) { return rfb::SignIn{"", "orchid"}; };
+    Viewer viewer(config);
+    REQUIRE(viewer.live());
+    CHECK(viewer.route().security == "VeNCrypt X509Vnc");
+  }
+  SECTION("anonymous") {
+    auto arguments = grub();
+    arguments.insert(arguments.end(), {"-object", "tls-creds-anon,id=tls0,endpoint=server"});
+    Qemu qemu(arguments, "tls-creds=tls0");
+    Viewer viewer(qemu.config());
+    REQUIRE(viewer.live());
+    CHECK(viewer.route().security == "VeNCrypt TlsNone");
+    CHECK(viewer.route().sealed);
+  }
+}
+
+TEST_CASE("QEMU: keys typed here change the guest's screen there; a reset does not end the session", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kGrub)) return;
+  Qemu qemu(grub());
+  Viewer viewer(qemu.config());
+  REQUIRE(viewer.live());
+  openCommandLine(viewer);
+  const Framebuffer before = viewer.picture();
+  viewer.type("echo Palm-House_7");
+  CHECK(viewer.until([&] {
+    const Framebuffer now = viewer.picture();
+    if (now.size() != before.size()) return false;
+    int changed = 0;
+    for (int y = 0; y < now.height(); ++y)
+      for (int x = 0; x < now.width(); ++x) changed += now.pixel(x, y) != before.pixel(x, y);
+    return changed > 400;
+  }));
+  qemu.stop();
+  CHECK(viewer.shows(qemu.screendump()));
+  qemu.cont();
+  const int attempts = viewer.status().attempt;
+  qemu.qmp("system_reset");
+  REQUIRE(viewer.until([&] { return viewer.picture().size() != Size{} && viewer.damageCount() > 0 && viewer.status().stage == SessionStage::Live; }));
+  REQUIRE(viewer.until([&] { return somethingIsShown(qemu.screendump()); }, std::chrono::seconds(40)));
+  qemu.stop();
+  CHECK(viewer.shows(qemu.screendump()));
+  CHECK(viewer.status().stage == SessionStage::Live);
+  CHECK(viewer.status().attempt == attempts);
+}
+
+TEST_CASE("QEMU: a killed peer is noticed, and reached again when it is back", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kGrub)) return;
+  auto qemu = std::make_unique<Qemu>(grub(), "", true);
+  VncConfig config = qemu->config();
+  config.reconnect.first = std::chrono::milliseconds(50);
+  Viewer viewer(config);
+  REQUIRE(viewer.live());
+  qemu.reset();
+  REQUIRE(viewer.until([&] { return viewer.status().stage == SessionStage::Waiting; }));
+  CHECK(viewer.status().problem.has_value());
+  CHECK_FALSE(viewer.picture().size().empty());
+}
+
+TEST_CASE("QEMU: sound reaches us while the guest beeps", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kGrub)) return;
+  auto arguments = grub();
+  arguments.insert(arguments.end(), {"-audiodev", "none,id=snd0", "-machine", "pcspk-audiodev=snd0"});
+  Qemu qemu(arguments, "audiodev=snd0");
+  VncConfig config = qemu.config();
+  config.options.audio = true;
+  Viewer viewer(config);
+  REQUIRE(viewer.live());
+  CHECK(viewer.until([&] { return viewer.capabilities().sound.can; }));
+  openCommandLine(viewer);
+  viewer.type("play 60 500 200 600 200 700 200\n");
+  CHECK(viewer.until([&] { return viewer.soundBytes() > 1000; }, std::chrono::seconds(20)));
+}
+
+TEST_CASE("QEMU: Debian's graphical installer is driven two pages forward", "[qemu][installer]") {
+  const std::string kernel = std::string(kInstaller) + "linux", initrd = std::string(kInstaller) + "initrd.gz";
+  if (!test::have(kQemu) || !test::have(kernel) || !test::have(initrd)) return;
+  Qemu qemu({"-m", "2048", "-smp", "2", "-kernel", kernel, "-initrd", initrd, "-append", "vga=788 --- quiet", "-device", "qemu-xhci", "-device", "usb-tablet"});
+  Viewer viewer(qemu.config());
+  REQUIRE(viewer.live());
+  // A page of the installer is large, mostly light grey, and stands still.
+  const auto isPage = [&] {
+    const Framebuffer f = viewer.picture();
+    if (f.width() < 640) return false;
+    std::int64_t light = 0;
+    for (int y = f.height() / 4; y < f.height(); ++y)
+      for (int x = 0; x < f.width(); ++x) light += (f.pixel(x, y) >> 16 & 0xff) > 0xc0;
+    return light > f.size().area() / 3;
+  };
+  REQUIRE(viewer.until(isPage, std::chrono::minutes(6)));
+  const auto settled = [&] {
+    int seen = -1;
+    return viewer.until(
+        [&] {
+          const int now = viewer.damageCount();
+          const bool still = now == seen;
+          seen = now;
+          return still && !viewer.until([&] { return viewer.damageCount() != now; }, std::chrono::milliseconds(1500));
+        },
+        std::chrono::minutes(2));
+  };
+  const auto differs = [&](const Framebuffer& from) {
+    return viewer.until(
+        [&] {
+          const Framebuffer now = viewer.picture();
+          if (now.size() != from.size()) return false;
+          std::int64_t changed = 0;
+          for (int y = 0; y < now.height(); ++y)
+            for (int x = 0; x < now.width(); ++x) changed += now.pixel(x, y) != from.pixel(x, y);
+          return changed > now.size().area() / 100;
+        },
+        std::chrono::minutes(2));
+  };
+  REQUIRE(settled());
+  const Framebuffer languages = viewer.picture();
+  viewer.press("enter");  // by keyboard: the language
+  REQUIRE(differs(languages));
+  REQUIRE(settled());
+  const Framebuffer countries = viewer.picture();
+  // By mouse: "Continue", at the bottom right.
+  viewer.click({countries.width() - 70, countries.height() - 25});
+  CHECK(differs(countries));
+  CHECK(settled());
+  qemu.stop();
+  CHECK(viewer.shows(qemu.screendump()));
+  CHECK(viewer.status().stage == SessionStage::Live);
+}
