@@ -1,0 +1,143 @@
+// kettle as its users call it: exit codes, files, records.
+#include <sys/wait.h>
+
+#include <fstream>
+
+#include "base/file.hpp"
+#include "lab/host.hpp"
+#include "picture/png.hpp"
+#include "tests/support.hpp"
+
+using namespace kw;
+
+namespace {
+
+struct Run {
+  int code;
+  std::string out;
+};
+
+struct Shell {
+  test::TemporaryFolder folder;
+  Run operator()(const std::string& arguments) const {
+    const std::string f = folder.path.string();
+    const std::string command = "XDG_CONFIG_HOME=" + f + "/config XDG_DATA_HOME=" + f + "/data XDG_STATE_HOME=" + f + "/state " + KW_KETTLE + " " + arguments + " 2>&1";
+    FILE* pipe = popen(command.c_str(), "r");
+    REQUIRE(pipe != nullptr);
+    Run run{0, {}};
+    char chunk[512];
+    while (std::size_t n = fread(chunk, 1, sizeof chunk, pipe)) run.out.append(chunk, n);
+    run.code = WEXITSTATUS(pclose(pipe));
+    return run;
+  }
+};
+
+struct LabConsole {
+  explicit LabConsole(const std::string& password = "", bool certificate = false)
+      : console(runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), [&] {
+          lab::ConsolePlan p;
+          p.guest.name = "palm-house-01";
+          p.options.password = password;
+          if (certificate) p.options.certificate = makeSelfSigned("orchard");
+          return p;
+        }()) {
+    console.start(true);
+    uri = "vnc://127.0.0.1:" + std::to_string(console.port());
+  }
+  ~LabConsole() {
+    console.stop();
+    runtime.stop();
+  }
+  Runtime runtime{1};
+  lab::Console console;
+  std::string uri;
+};
+
+}  // namespace
+
+TEST_CASE("kettle tells usage errors and help", "[cli]") {
+  Shell kettle;
+  CHECK(kettle("").code == 2);
+  CHECK(kettle("nonsense").code == 2);
+  CHECK(kettle("snap").code == 2);
+  const Run help = kettle("snap --help");
+  CHECK(help.code == 0);
+  CHECK(help.out.find("--settle") != std::string::npos);
+  CHECK(kettle("snap vnc://127.0.0.1:1 --encoding nothing --out /tmp/x.png").code == 2);
+  CHECK(kettle("snap ftp://fernery --out /tmp/x.png").code == 2);
+}
+
+TEST_CASE("kettle's exit codes name what went wrong", "[cli]") {
+  Shell kettle;
+  const std::string out = " --out " + (kettle.folder.path / "a.png").string() + " --settle 0";
+  CHECK(kettle("snap vnc://127.0.0.1:1" + out).code == 3);
+  CHECK(kettle("snap vnc://nowhere.invalid" + out).code == 3);
+  {
+    LabConsole locked("orchid");
+    CHECK(kettle("snap " + locked.uri + out).code == 4);
+    std::ofstream(kettle.folder.path / "password") << "fern\n";
+    CHECK(kettle("snap " + locked.uri + out + " --password-file " + (kettle.folder.path / "password").string()).code == 4);
+    std::ofstream(kettle.folder.path / "password") << "orchid\n";
+    CHECK(kettle("snap " + locked.uri + out + " --password-file " + (kettle.folder.path / "password").string()).code == 0);
+    CHECK(loadPng(kettle.folder.path / "a.png").size() == Size{1024, 640});
+  }
+  {
+    LabConsole sealedOne("", true);
+    const Run untrusted = kettle("snap " + sealedOne.uri + out);
+    CHECK(untrusted.code == 6);
+    CHECK(kettle("snap " + sealedOne.uri + out + " --trust-once").code == 0);
+  }
+  Runtime runtime(1);
+  const Executor strand = runtime.strand();
+  std::shared_ptr<Listener> listener = listenTcp(strand, "127.0.0.1", 0);
+  spawn(strand, [listener]() -> Task<void> {
+    std::vector<StreamPtr> kept;
+    for (int i = 0;; ++i) {
+      kept.push_back(co_await listener->accept());
+      const std::string web = "HTTP/1.0 400 no\r\n\r\n";
+      if (i == 0) co_await kept.back()->write(viewOf(web));
+    }
+  });
+  const std::string uri = "vnc://127.0.0.1:" + std::to_string(listener->port());
+  CHECK(kettle("snap " + uri + out).code == 5);
+  CHECK(kettle("snap " + uri + out + " --timeout 0.5").code == 7);
+  runtime.stop();
+}
+
+TEST_CASE("kettle types, clicks and watches", "[cli]") {
+  Shell kettle;
+  LabConsole bench;
+  CHECK(kettle("type " + bench.uri + " --text 'Fern 7!' --pace 0").code == 0);
+  std::string note;
+  bench.console.withGuest([&](lab::Guest& g) {
+    g.key(0xffe3, true);
+    g.key('c', true);
+    note = g.takeCopied();
+    g.key(0xffe3, false);
+  });
+  CHECK(note == "Fern 7!");
+  CHECK(kettle("type " + bench.uri + " --keys backspace shift+x").code == 0);
+  CHECK(kettle("type " + bench.uri + " --keys nosuchkey").code == 2);
+  CHECK(kettle("click " + bench.uri + " 100 100").code == 0);
+  const Run watched = kettle("watch " + bench.uri + " --seconds 1 --json");
+  CHECK(watched.code == 0);
+  CHECK(watched.out.find("\"framesPerSecond\"") != std::string::npos);
+}
+
+TEST_CASE("kettle keeps machines and finds them by name", "[cli]") {
+  Shell kettle;
+  LabConsole bench;
+  CHECK(kettle("machines add palm-house-01 --address " + bench.uri + " --group 'Alder Vale/Palm house' --host orchard").code == 0);
+  CHECK(kettle("machines add palm-house-01 --address " + bench.uri).code == 2);
+  CHECK(kettle("machines add broken --address gopher://x").code == 2);
+  CHECK(kettle("machines list").out == "palm-house-01\t" + bench.uri + "\n");
+  CHECK(kettle("machines list --json").out.find("\"group\": \"Alder Vale / Palm house\"") != std::string::npos);
+  CHECK(kettle("snap palm-house-01 --settle 0 --out " + (kettle.folder.path / "b.png").string()).code == 0);
+  CHECK(kettle("machines set palm-house-01 screen.fit whole").code == 0);
+  CHECK(kettle("machines set palm-house-01 screen.fit sideways").code == 2);
+  CHECK(kettle("machines show palm-house-01").out.find("Whole-number zoom (from the machine)") != std::string::npos);
+  CHECK(kettle("machines remove palm-house-01").code == 0);
+  CHECK(kettle("machines show palm-house-01").code == 2);
+  CHECK(kettle("machines undo").out == "undone: remove palm-house-01\n");
+  CHECK(kettle("machines show palm-house-01 --json").code == 0);
+}

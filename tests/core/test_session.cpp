@@ -1,0 +1,312 @@
+// Sessions: questions, trust, staying connected; with a clock that stands still unless told.
+#include "lab/host.hpp"
+#include "base/file.hpp"
+#include "route/opening.hpp"
+#include "session/keys.hpp"
+#include "session/vnc_session.hpp"
+#include "tests/support.hpp"
+
+using namespace kw;
+
+namespace {
+
+/// Everything a session says; answers from `replies` in order, or leaves the question open.
+struct Watcher : SessionObserver {
+  std::mutex mutex;
+  SessionStatus status;
+  std::vector<SessionStage> stages;
+  std::vector<std::chrono::nanoseconds> delays;
+  std::vector<Question> questions;
+  std::vector<std::function<void(Answer)>> open;
+  std::vector<Answer> replies;
+  Capabilities can;
+  RouteFacts route;
+  Region seen = Region::exact();
+  Size size;
+
+  void statusChanged(const SessionStatus& s) override {
+    std::lock_guard lock(mutex);
+    status = s;
+    stages.push_back(s.stage);
+    if (s.stage == SessionStage::Waiting) delays.push_back(s.nextTry);
+  }
+  void capabilitiesChanged(const Capabilities& c) override {
+    std::lock_guard lock(mutex);
+    can = c;
+  }
+  void routeChanged(const RouteFacts& r) override {
+    std::lock_guard lock(mutex);
+    route = r;
+  }
+  void pictureResized(Size s, const std::vector<Screen>&) override {
+    std::lock_guard lock(mutex);
+    size = s;
+  }
+  void damaged(const Region& r) override {
+    std::lock_guard lock(mutex);
+    seen.add(r);
+  }
+  void asked(const Question& q, std::function<void(Answer)> reply) override {
+    std::unique_lock lock(mutex);
+    questions.push_back(q);
+    if (replies.empty()) {
+      open.push_back(std::move(reply));
+      return;
+    }
+    const Answer answer = replies.front();
+    replies.erase(replies.begin());
+    lock.unlock();
+    reply(answer);
+  }
+  template <typename F>
+  auto get(F f) {
+    std::lock_guard lock(mutex);
+    return f(*this);
+  }
+  bool reaches(SessionStage stage) {
+    return test::eventually([&] { return get([&](Watcher& w) { return w.status.stage == stage; }); });
+  }
+};
+
+struct MemoryTrust : TrustStore {
+  std::mutex mutex;
+  std::map<std::string, std::string> pins;
+  std::optional<std::string> pinned(const std::string& peer) override {
+    std::lock_guard lock(mutex);
+    const auto found = pins.find(peer);
+    return found == pins.end() ? std::nullopt : std::optional(found->second);
+  }
+  void pin(const std::string& peer, const std::string& sha) override {
+    std::lock_guard lock(mutex);
+    pins[peer] = sha;
+  }
+};
+
+lab::ConsolePlan plan(const std::string& password = "") {
+  lab::ConsolePlan p;
+  p.guest.name = "mist-bench";
+  p.guest.scene = lab::SceneKind::MistBench;
+  p.options.name = "mist-bench";
+  p.options.password = password;
+  return p;
+}
+
+struct Bench {
+  explicit Bench(lab::ConsolePlan p)
+      : console(runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), std::move(p)) {
+    console.start(true);
+    config.label = "mist-bench";
+    config.host = "127.0.0.1";
+    config.port = console.port();
+  }
+  std::shared_ptr<Session> open(std::shared_ptr<Clock> clock = systemClock()) {
+    session = makeVncSession(runtime.strand(), std::move(clock), config);
+    session->observe(watcher);
+    session->start();
+    return session;
+  }
+  ~Bench() {
+    if (session) {
+      session->end();
+      watcher->reaches(SessionStage::Ended);
+    }
+    console.stop();
+    runtime.stop();
+  }
+  static Answer password(const std::string& text, bool remember = false) {
+    Answer a;
+    a.accepted = true;
+    a.password = text;
+    a.remember = remember;
+    return a;
+  }
+  Runtime runtime{1};
+  lab::Console console;
+  VncConfig config;
+  std::shared_ptr<Watcher> watcher = std::make_shared<Watcher>();
+  std::shared_ptr<Session> session;
+};
+
+}  // namespace
+
+TEST_CASE("A session becomes live and says what it can", "[session]") {
+  Bench bench(plan());
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  CHECK(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.seen.covers({0, 0, 1280, 800}); }); }));
+  CHECK(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.can.resize.can; }); }));
+  CHECK(bench.watcher->get([](Watcher& w) { return !w.can.sound.can && !w.can.sound.why.empty(); }));
+  CHECK(bench.watcher->get([](Watcher& w) { return w.route.reached && !w.route.sealed && w.route.machineName == "mist-bench"; }));
+}
+
+TEST_CASE("A wrong password is asked for again; the right one is remembered only when wanted", "[session]") {
+  Bench bench(plan("orchid"));
+  bench.watcher->replies = {Bench::password("fern"), Bench::password("orchid", true)};
+  std::vector<std::string> remembered;
+  std::mutex mutex;
+  bench.config.rememberSignIn = [&](const rfb::SignIn& s) {
+    std::lock_guard lock(mutex);
+    remembered.push_back(s.password);
+  };
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  CHECK(bench.watcher->get([](Watcher& w) { return w.questions.size() == 2 && !w.questions[0].again && w.questions[1].again; }));
+  CHECK(bench.watcher->get([](Watcher& w) { return !w.questions[0].hint.empty(); }));
+  std::lock_guard lock(mutex);
+  CHECK(remembered == std::vector<std::string>{"orchid"});
+}
+
+TEST_CASE("Refusing to give a password ends the session", "[session]") {
+  Bench bench(plan("orchid"));
+  bench.watcher->replies = {Answer{}};
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Ended));
+  CHECK(bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::SignInFailed; }));
+}
+
+TEST_CASE("end() while a question is open ends at once", "[session]") {
+  Bench bench(plan("orchid"));
+  auto session = bench.open();
+  REQUIRE(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.open.size() == 1; }); }));
+  session->end();
+  CHECK(bench.watcher->reaches(SessionStage::Ended));
+  bench.watcher->open[0](Bench::password("orchid"));  // a late answer does no harm
+}
+
+TEST_CASE("A certificate is asked about once; a changed one stops everything and shows both", "[session]") {
+  lab::ConsolePlan p = plan("orchid");
+  p.options.certificate = makeSelfSigned("orchard");
+  Bench bench(p);
+  auto trust = std::make_shared<MemoryTrust>();
+  bench.config.trust = trust;
+  bench.config.keptSignIn = [](const rfb::SignInRequest&) { return rfb::SignIn{"", "orchid"}; };
+  Answer yes;
+  yes.accepted = yes.remember = true;
+  bench.watcher->replies = {yes};
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  bench.session->end();
+  REQUIRE(bench.watcher->reaches(SessionStage::Ended));
+  const std::string peer = "127.0.0.1:" + std::to_string(bench.config.port);
+  CHECK(trust->pins[peer] == sha256OfPem(p.options.certificate->certificatePem));
+  // Again: not asked.
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  CHECK(bench.watcher->get([](Watcher& w) { return w.questions.size() == 1; }));
+  bench.session->end();
+  REQUIRE(bench.watcher->reaches(SessionStage::Ended));
+  // The pin no longer fits: asked, with the old one; no password leaves before.
+  trust->pins[peer] = "00:11";
+  int asked = 0;
+  bench.config.keptSignIn = [&](const rfb::SignInRequest&) {
+    ++asked;
+    return rfb::SignIn{"", "orchid"};
+  };
+  bench.watcher->replies = {Answer{}};
+  bench.open();
+  REQUIRE(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::NotTrusted; }); }));
+  CHECK(bench.watcher->get([](Watcher& w) { return w.questions.back().pinned == "00:11"; }));
+  CHECK(asked == 0);
+}
+
+TEST_CASE("A lost line is tried again with growing delays, and comes back", "[session]") {
+  Bench bench(plan());
+  auto clock = std::make_shared<ManualClock>();
+  bench.config.reconnect.first = std::chrono::seconds(1);
+  bench.config.reconnect.longest = std::chrono::seconds(5);
+  bench.open(clock);
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  bench.console.stop();
+  for (std::size_t i = 1; i <= 5; ++i) {
+    REQUIRE(test::eventually([&] { return bench.watcher->get([&](Watcher& w) { return w.delays.size() == i && w.status.stage == SessionStage::Waiting; }); }));
+    const auto delay = bench.watcher->get([](Watcher& w) { return w.delays.back(); });
+    REQUIRE(test::eventually([&] { return clock->sleepers() >= 1; }));
+    if (i == 5) bench.console.start(true);
+    clock->advance(delay + std::chrono::milliseconds(1));
+  }
+  CHECK(bench.watcher->get([](Watcher& w) { return w.delays; }) ==
+        std::vector<std::chrono::nanoseconds>{std::chrono::seconds(1), std::chrono::seconds(1), std::chrono::seconds(2), std::chrono::seconds(4), std::chrono::seconds(5)});
+  CHECK(bench.watcher->reaches(SessionStage::Live));
+  CHECK_FALSE(bench.session->picture()->size().empty());
+}
+
+TEST_CASE("retry() does not wait for the delay; end() ends the waiting", "[session]") {
+  Bench bench(plan());
+  auto clock = std::make_shared<ManualClock>();
+  bench.open(clock);
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  bench.console.stop();
+  REQUIRE(bench.watcher->reaches(SessionStage::Waiting));
+  bench.console.start(true);
+  bench.session->retry();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  bench.console.stop();
+  REQUIRE(bench.watcher->reaches(SessionStage::Waiting));
+  bench.session->end();
+  CHECK(bench.watcher->reaches(SessionStage::Ended));
+}
+
+TEST_CASE("Looking only sends nothing that changes the machine", "[session]") {
+  Bench bench(plan());
+  bench.config.viewOnly = true;
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  const auto noteIsWritten = [&] {
+    std::string note;
+    bench.console.withGuest([&](lab::Guest& g) {
+      g.key(keysym::kControlLeft, true);
+      g.key('c', true);
+      g.key(keysym::kControlLeft, false);
+      note = g.takeCopied();
+    });
+    return !note.empty();
+  };
+  bench.session->key('a', 0, true);
+  bench.session->setViewOnly(false);
+  bench.session->key('b', 0, true);
+  CHECK(test::eventually(noteIsWritten));
+  std::string note;
+  bench.console.withGuest([&](lab::Guest& g) {
+    g.key(keysym::kControlLeft, true);
+    g.key('c', true);
+    note = g.takeCopied();
+  });
+  CHECK(note == "b");
+}
+
+TEST_CASE("A recorded machine opens with its settings, its kept password and its pin", "[session][record]") {
+  test::TemporaryFolder folder;
+  OpeningTools tools;
+  tools.store = openSqliteStore(folder.path / "records.sqlite");
+  tools.vault = openVault(folder.path / "config");
+  Owner owner;
+  tools.store->commit("add", [&](StoreWriter& w) {
+    Machine m;
+    m.name = "mist-bench";
+    w.put(m);
+    Endpoint e;
+    e.machine = m.id;
+    e.address = "vnc://127.0.0.1:5907";
+    w.put(e);
+    owner = {OwnerKind::WayIn, e.id};
+    w.set({OwnerKind::Machine, m.id}, "screen.colours", "16");
+    w.set(owner, "screen.quality", "low");
+    w.set(owner, "security.sealed", "on");
+    w.set(owner, "reconnect.longest", "7");
+  });
+  keepSignIn(tools, owner, {"duty", "orchid"});
+  const Snapshot s = tools.store->load();
+  VncConfig config = vncConfig(parseAddress("vnc://127.0.0.1:5907"), "mist-bench", settingsOf(s, owner));
+  useRecords(config, tools, owner);
+  CHECK(config.options.format == PixelFormat::rgb565());
+  CHECK(config.options.quality == 3);
+  CHECK(config.options.compression == 9);
+  CHECK(config.options.security.sealedOnly);
+  CHECK(config.reconnect.longest == std::chrono::seconds(7));
+  CHECK(config.keptSignIn({})->password == "orchid");
+  CHECK(config.keptSignIn({})->user == "duty");
+  CHECK_THROWS_AS(vncConfig(parseAddress("rdp://10.8.0.4"), "seed-bank", builtInSettings()), Error);
+  // The password is nowhere on disk in the clear.
+  for (const auto& file : std::filesystem::recursive_directory_iterator(folder.path))
+    if (file.is_regular_file()) CHECK(textOf(readFile(file.path())).find("orchid") == std::string::npos);
+}
