@@ -41,13 +41,16 @@ int main(int argc, char** argv) {
   parser.addPositionalArgument("address", "A machine's name or an address to open: vnc://host:5901");
   QCommandLineOption tour("tour", "Walk through the window and save pictures into this folder", "folder");
   QCommandLineOption scheme("colours", "evening, morning or desktop", "name");
+  QCommandLineOption measure("measure-start", "End as soon as the window is \"painted\" or its roster \"filled\"", "what");
+  measure.setFlags(QCommandLineOption::HiddenFromHelp);
+  parser.addOption(measure);
   parser.addOption(tour);
   parser.addOption(scheme);
   parser.process(app);
   const QString address = parser.positionalArguments().value(0);
   try {
     SingleInstance instance;
-    if (!parser.isSet(tour) && instance.handOver(address)) return 0;
+    if (!parser.isSet(tour) && !parser.isSet(measure) && instance.handOver(address)) return 0;
     SchemeChoice choice = rememberedScheme();
     if (parser.value(scheme) == "evening" || parser.isSet(tour)) choice = SchemeChoice::Evening;
     if (parser.value(scheme) == "morning") choice = SchemeChoice::Morning;
@@ -58,6 +61,12 @@ int main(int argc, char** argv) {
     Desk desk(tools);
     MainWindow window(desk);
     window.show();
+    if (parser.isSet(measure)) {
+      const bool filled = parser.value(measure) == "filled";
+      while (filled && window.roster()->rows().empty()) QApplication::processEvents();
+      window.repaint();
+      std::_Exit(0);
+    }
     if (parser.isSet(tour)) return runTour(window, parser.value(tour));
     instance.listen();
     QObject::connect(&instance, &SingleInstance::arrived, &window, [&window](const QString& message) {

@@ -214,6 +214,7 @@ QWidget* Sheet::pageNames() {
   auto* group = new QComboBox(page);
   group->setEditable(true);
   group->setObjectName("machineGroup");
+  group->lineEdit()->setAccessibleName(tr("Place and group"));
   QStringList paths;
   for (const auto& [id, f] : base_->folders) {
     QString path;

@@ -24,7 +24,11 @@ void StoryCard::setSession(OpenSession* session) {
 }
 
 void StoryCard::reset(const QString& key) {
-  delete body_;
+  if (body_ != nullptr) {
+    // One of its own buttons may be what brought us here, so it goes only when the event is over.
+    body_->setParent(nullptr);
+    body_->deleteLater();
+  }
   moving_ = nullptr;
   buttons_ = nullptr;
   shown_ = key;

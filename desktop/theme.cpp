@@ -20,7 +20,7 @@ const Scheme kEvening{"Evening",
                       QColor(0xd0, 0x87, 0x48),
                       QColor(0x5b, 0xb8, 0xa8),
                       QColor(0xe0, 0xb0, 0x4c),
-                      QColor(0xdd, 0x73, 0x60),
+                      QColor(0xe4, 0x80, 0x6e),
                       QColor(0x19, 0x1d, 0x21)};
 const Scheme kMorning{"Morning",
                       false,

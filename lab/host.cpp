@@ -123,6 +123,7 @@ Console::~Console() { stop(); }
 
 void Console::start(bool alreadyRunning) {
   state_->stopped = false;
+  serving_ = true;
   state_->listener = listenTcp(state_->strand, plan_.address, port_ != 0 ? port_ : plan_.port);
   port_ = state_->listener->port();
   post(state_->strand, [state = state_, alreadyRunning] {
@@ -133,6 +134,8 @@ void Console::start(bool alreadyRunning) {
 }
 
 void Console::stop() {
+  if (!serving_) return;
+  serving_ = false;
   auto done = std::make_shared<std::promise<void>>();
   post(state_->strand, [state = state_, done] {
     state->stopped = true;

@@ -43,6 +43,7 @@ class Console {
   ConsolePlan plan_;
   std::shared_ptr<State> state_;
   std::uint16_t port_ = 0;
+  bool serving_ = false;
 };
 
 }  // namespace kw::lab
