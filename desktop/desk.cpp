@@ -4,8 +4,8 @@
 
 namespace kw::desktop {
 
-Desk::Desk(OpeningTools tools, QObject* parent)
-    : QObject(parent), records_(tools, this), reach_(runtime_, this), tools_(std::move(tools)) {}
+Desk::Desk(OpeningTools tools, Records::Loading loading, QObject* parent)
+    : QObject(parent), records_(tools, loading, this), reach_(runtime_, this), tools_(std::move(tools)) {}
 
 Desk::~Desk() {
   // Sessions end before the threads that carry them.

@@ -14,7 +14,7 @@ namespace kw::desktop {
 class Desk : public QObject {
   Q_OBJECT
  public:
-  explicit Desk(OpeningTools tools, QObject* parent = nullptr);
+  explicit Desk(OpeningTools tools, Records::Loading loading = Records::Loading::Now, QObject* parent = nullptr);
   ~Desk() override;
 
   [[nodiscard]] Records& records() { return records_; }

@@ -58,7 +58,7 @@ int main(int argc, char** argv) {
     OpeningTools tools;
     tools.store = openSqliteStore(usualStoreFile());
     tools.vault = openVault(configFolder());
-    Desk desk(tools);
+    Desk desk(tools, parser.isSet(tour) ? Records::Loading::Now : Records::Loading::Later);
     MainWindow window(desk);
     window.show();
     if (parser.isSet(measure)) {
@@ -75,10 +75,14 @@ int main(int argc, char** argv) {
       window.activateWindow();
       if (!message.isEmpty()) window.openMachine(message);
     });
-    if (address.isEmpty())
-      window.offerLastTime();
+    const auto begin = [&window, address] {
+      address.isEmpty() ? window.offerLastTime() : window.openMachine(address);
+    };
+    // A name can be looked up only once the records are here.
+    if (desk.records().loaded())
+      begin();
     else
-      window.openMachine(address);
+      QObject::connect(&desk.records(), &Records::changed, &window, begin, Qt::SingleShotConnection);
     return QApplication::exec();
   } catch (const std::exception& e) {
     std::cerr << "kettle-window: " << e.what() << "\n";

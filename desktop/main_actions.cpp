@@ -180,7 +180,8 @@ void MainWindow::refreshActions() {
   allow("open", selected != 0, tr("Choose a machine in the roster first."));
   allow("remove", selected != 0, tr("Choose a machine in the roster first."));
   allow("sheet", selected != 0 || current() != nullptr, tr("Choose a machine first."));
-  const QString undo = desk_.records().undoTitle();
+  // While the records are being read, the store is busy; the window must not wait for it.
+  const QString undo = desk_.records().loaded() ? desk_.records().undoTitle() : QString();
   actions_["undo"]->setText(undo.isEmpty() ? tr("&Undo") : tr("&Undo: %1").arg(undo));
   allow("undo", !undo.isEmpty(), tr("Nothing was changed yet."));
   OpenSession* s = current();

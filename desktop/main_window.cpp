@@ -228,7 +228,7 @@ void MainWindow::buildTop() {
 }
 
 void MainWindow::recordsChanged() {
-  roster_->setSnapshot(desk_.records().shared());
+  roster_->setSnapshot(desk_.records().shared(), desk_.records().loaded());
   go_->setSnapshot(desk_.records().shared());
   refreshActions();
   refreshSide();

@@ -2,19 +2,50 @@
 
 namespace kw::desktop {
 
-Records::Records(OpeningTools tools, QObject* parent)
-    : QObject(parent), tools_(std::move(tools)), snapshot_(std::make_shared<Snapshot>(tools_.store->load())) {
+Records::Records(OpeningTools tools, Loading loading, QObject* parent)
+    : QObject(parent), tools_(std::move(tools)), snapshot_(std::make_shared<Snapshot>()) {
+  if (loading == Loading::Now) {
+    snapshot_ = std::make_shared<Snapshot>(tools_.store->load());
+    loaded_ = true;
+  } else {
+    loader_ = std::thread([this, store = tools_.store] {
+      std::shared_ptr<Snapshot> snapshot;
+      QString failure;
+      try {
+        snapshot = std::make_shared<Snapshot>(store->load());
+      } catch (const Error& e) {
+        failure = QString::fromUtf8(e.what());
+      }
+      // The destructor waits for this thread, so this object is still there.
+      QMetaObject::invokeMethod(
+          this,
+          [this, snapshot, failure] {
+            loaded_ = true;
+            if (!snapshot) {
+              emit failed(failure);
+              return;
+            }
+            snapshot_ = snapshot;
+            emit changed();
+          },
+          Qt::QueuedConnection);
+    });
+  }
   // Another process (the command line, a colleague's window) may write too.
   poll_.setInterval(1500);
   connect(&poll_, &QTimer::timeout, this, [this] {
     try {
-      if (tools_.store->changedSince(*snapshot_)) reload();
+      if (loaded_ && tools_.store->changedSince(*snapshot_)) reload();
     } catch (const Error& e) {
       poll_.stop();
       emit failed(QString::fromUtf8(e.what()));
     }
   });
   poll_.start();
+}
+
+Records::~Records() {
+  if (loader_.joinable()) loader_.join();
 }
 
 void Records::reload() {

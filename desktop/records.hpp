@@ -4,6 +4,7 @@
 #include <QTimer>
 #include <functional>
 #include <memory>
+#include <thread>
 
 #include "route/opening.hpp"
 
@@ -12,7 +13,11 @@ namespace kw::desktop {
 class Records : public QObject {
   Q_OBJECT
  public:
-  explicit Records(OpeningTools tools, QObject* parent = nullptr);
+  /// Later: the snapshot is empty until `changed` follows, so that a window with very many machines is there at once.
+  enum class Loading { Now, Later };
+  explicit Records(OpeningTools tools, Loading loading, QObject* parent = nullptr);
+  ~Records() override;
+  [[nodiscard]] bool loaded() const { return loaded_; }
   [[nodiscard]] const Snapshot& snapshot() const { return *snapshot_; }
   [[nodiscard]] std::shared_ptr<const Snapshot> shared() const { return snapshot_; }
   [[nodiscard]] const OpeningTools& tools() const { return tools_; }
@@ -32,6 +37,8 @@ class Records : public QObject {
   OpeningTools tools_;
   std::shared_ptr<Snapshot> snapshot_;
   QTimer poll_;
+  std::thread loader_;
+  bool loaded_ = false;
 };
 
 }  // namespace kw::desktop

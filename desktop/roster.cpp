@@ -35,7 +35,8 @@ RosterList::RosterList(QWidget* parent) : QAbstractScrollArea(parent) {
   verticalScrollBar()->setSingleStep(kMachineHeight);
 }
 
-void RosterList::setSnapshot(std::shared_ptr<const Snapshot> snapshot) {
+void RosterList::setSnapshot(std::shared_ptr<const Snapshot> snapshot, bool loaded) {
+  loaded_ = loaded;
   snapshot_ = std::move(snapshot);
   rebuild();
 }
@@ -139,8 +140,8 @@ void RosterList::paintEvent(QPaintEvent*) {
     p.setPen(scheme().quiet);
     p.drawText(viewport()->rect().adjusted(16, 24, -16, -16),
                Qt::AlignTop | Qt::AlignHCenter | Qt::TextWordWrap,
-               snapshot_->machines.empty()
-                   ? tr("No machines yet.\nCtrl+N makes one; the Go field opens an address at once.")
+               !loaded_ ? tr("Reading the records…")
+               : snapshot_->machines.empty() ? tr("No machines yet.\nCtrl+N makes one; the Go field opens an address at once.")
                    : tr("No machine fits \"%1\".").arg(text_));
     return;
   }

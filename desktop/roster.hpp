@@ -22,7 +22,8 @@ class RosterList : public QAbstractScrollArea {
  public:
   explicit RosterList(QWidget* parent = nullptr);
 
-  void setSnapshot(std::shared_ptr<const Snapshot> snapshot);
+  /// `loaded` false: the records are still being read.
+  void setSnapshot(std::shared_ptr<const Snapshot> snapshot, bool loaded = true);
   void setGroupBy(GroupBy by);
   [[nodiscard]] GroupBy groupBy() const { return groupBy_; }
   void narrow(const QString& text);
@@ -82,6 +83,7 @@ class RosterList : public QAbstractScrollArea {
   std::vector<int> tops_;  ///< y of each row, and the total height
   std::set<std::string> folded_;
   std::function<MachineNow(const Machine&)> now_;
+  bool loaded_ = true;
   Id selected_ = 0;
   int hovered_ = -1;
 };

@@ -116,18 +116,26 @@ PixelReader::PixelReader(const PixelFormat& format, const ColourMap* map)
   const PixelFormat nativeForm = PixelFormat::native();
   PixelFormat plain = format;
   plain.depth = 24;
-  const bool little = !format.bigEndian && std::endian::native == std::endian::little;
+  const bool eights = format.redMax == 255 && format.greenMax == 255 && format.blueMax == 255;
+  const bool usualOrder = eights && format.redShift == 16 && format.greenShift == 8 && format.blueShift == 0;
+  const bool otherOrder = eights && format.redShift == 0 && format.greenShift == 8 && format.blueShift == 16;
+  const bool hostIsLittle = std::endian::native == std::endian::little;
+  const bool little = !format.bigEndian && hostIsLittle;
+  PixelFormat rgb16 = PixelFormat::rgb565();
+  rgb16.depth = format.depth;
   if (!format.trueColour) return;
   if (plain == nativeForm) {
     path_ = Path::NativeWord;
-  } else if (little && bytes_ == 4 && format.redMax == 255 && format.greenMax == 255 &&
-             format.blueMax == 255 && format.redShift == 0 && format.greenShift == 8 &&
-             format.blueShift == 16) {
+  } else if (little && bytes_ == 4 && otherOrder) {
     path_ = Path::Swapped;
-  } else if (little && bytes_ == 3 && format.redMax == 255 && format.greenMax == 255 &&
-             format.blueMax == 255 && format.redShift == 16 && format.greenShift == 8 &&
-             format.blueShift == 0) {
+  } else if (hostIsLittle && format.bigEndian && bytes_ == 4 && usualOrder) {
+    path_ = Path::BigWord;
+  } else if (little && bytes_ == 3 && usualOrder) {
     path_ = Path::Packed3;
+  } else if (hostIsLittle && format.bigEndian && bytes_ == 3 && usualOrder) {
+    path_ = Path::Packed3Big;
+  } else if (little && format == rgb16) {
+    path_ = Path::Word565;
   } else if (bytes_ == 1 || bytes_ == 2) {
     const std::size_t entries = bytes_ == 1 ? 256 : 65536;
     table_ = std::make_shared<std::vector<Pixel>>(entries);
@@ -156,6 +164,15 @@ std::uint32_t PixelReader::word(const Byte* p) const {
   }
 }
 
+namespace {
+/// round(v * 255 / 31) and round(v * 255 / 63), exactly, by multiplication.
+inline Pixel from565(std::uint32_t v) {
+  const std::uint32_t r = ((v >> 11 & 31U) * 527U + 23U) >> 6, g = ((v >> 5 & 63U) * 259U + 33U) >> 6,
+                      b = ((v & 31U) * 527U + 23U) >> 6;
+  return kOpaque | (r << 16) | (g << 8) | b;
+}
+}  // namespace
+
 Pixel PixelReader::one(const Byte* p) const {
   switch (path_) {
     case Path::NativeWord: {
@@ -164,6 +181,9 @@ Pixel PixelReader::one(const Byte* p) const {
       return v | kOpaque;
     }
     case Path::Packed3: return rgb(p[2], p[1], p[0]);
+    case Path::Packed3Big: return rgb(p[0], p[1], p[2]);
+    case Path::BigWord: return rgb(p[1], p[2], p[3]);
+    case Path::Word565: return from565(static_cast<std::uint32_t>(p[0] | (p[1] << 8)));
     case Path::Swapped: return rgb(p[0], p[1], p[2]);
     case Path::Table8: return (*table_)[p[0]];
     case Path::Table16: return (*table_)[word(p)];
@@ -178,6 +198,27 @@ namespace {
 KW_VECTOR void unpack3(const Byte* wire, Pixel* out, std::size_t count) {
   for (std::size_t i = 0; i < count; ++i)
     out[i] = kOpaque | wire[3 * i] | (Pixel{wire[3 * i + 1]} << 8) | (Pixel{wire[3 * i + 2]} << 16);
+}
+
+KW_VECTOR void unpack3Big(const Byte* wire, Pixel* out, std::size_t count) {
+  for (std::size_t i = 0; i < count; ++i)
+    out[i] = kOpaque | (Pixel{wire[3 * i]} << 16) | (Pixel{wire[3 * i + 1]} << 8) | wire[3 * i + 2];
+}
+
+KW_VECTOR void reverseWords(const Byte* wire, Pixel* out, std::size_t count) {
+  for (std::size_t i = 0; i < count; ++i) {
+    Pixel v;
+    std::memcpy(&v, wire + 4 * i, 4);
+    out[i] = kOpaque | __builtin_bswap32(v);
+  }
+}
+
+KW_VECTOR void unpack565(const Byte* wire, Pixel* out, std::size_t count) {
+  for (std::size_t i = 0; i < count; ++i) {
+    std::uint16_t v;
+    std::memcpy(&v, wire + 2 * i, 2);
+    out[i] = from565(v);
+  }
 }
 
 KW_VECTOR void swapRedBlue(const Byte* wire, Pixel* out, std::size_t count) {
@@ -206,6 +247,9 @@ void PixelReader::many(const Byte* wire, Pixel* out, std::size_t count) const {
   switch (path_) {
     case Path::NativeWord: copyOpaque(wire, out, count); return;
     case Path::Packed3: unpack3(wire, out, count); return;
+    case Path::Packed3Big: unpack3Big(wire, out, count); return;
+    case Path::BigWord: reverseWords(wire, out, count); return;
+    case Path::Word565: unpack565(wire, out, count); return;
     case Path::Swapped: swapRedBlue(wire, out, count); return;
     case Path::Table8: {
       const Pixel* table = table_->data();

@@ -52,7 +52,7 @@ class PixelReader {
   void many(const Byte* wire, Pixel* out, std::size_t count) const;
 
  private:
-  enum class Path { NativeWord, Packed3, Swapped, Table8, Table16, Slow };
+  enum class Path { NativeWord, Packed3, Packed3Big, Swapped, BigWord, Word565, Table8, Table16, Slow };
   [[nodiscard]] Pixel decode(std::uint32_t value) const;
   [[nodiscard]] std::uint32_t word(const Byte* wire) const;
 

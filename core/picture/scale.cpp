@@ -7,11 +7,11 @@
 namespace kw {
 
 namespace {
-constexpr int kWeightBits = 12;
-constexpr int kWeightSum = 1 << kWeightBits;
+// Rows are blended with eight bits of weight, so that a sum of channels fits 16 bits; columns with twelve.
+constexpr int kDownBits = 8, kAcrossBits = 12;
 
 /// Rounds weights to integers that sum to kWeightSum exactly; the largest takes the remainder.
-void quantize(const std::vector<double>& exact, std::vector<std::uint16_t>& out) {
+void quantize(const std::vector<double>& exact, int kWeightSum, std::vector<std::uint16_t>& out) {
   double sum = 0;
   for (double w : exact) sum += w;
   int total = 0;
@@ -27,7 +27,7 @@ void quantize(const std::vector<double>& exact, std::vector<std::uint16_t>& out)
 }
 }  // namespace
 
-Scaler::Axis Scaler::makeAxis(int source, int target) {
+Scaler::Axis Scaler::makeAxis(int source, int target, int weightBits) {
   Axis axis;
   const double step = static_cast<double>(source) / target;
   // Shrinking: each target averages the source pixels it covers. Growing: a tent over two neighbours.
@@ -46,7 +46,7 @@ Scaler::Axis Scaler::makeAxis(int source, int target) {
     }
     if (step <= 1 && exact.size() == 1) exact[0] = 1;
     axis.taps.push_back({first, static_cast<int>(exact.size()), static_cast<int>(axis.weights.size())});
-    quantize(exact, axis.weights);
+    quantize(exact, 1 << weightBits, axis.weights);
   }
   return axis;
 }
@@ -54,8 +54,8 @@ Scaler::Axis Scaler::makeAxis(int source, int target) {
 Scaler::Scaler(Rect source, Size target)
     : source_(source),
       target_(target),
-      across_(makeAxis(source.width, target.width)),
-      down_(makeAxis(source.height, target.height)) {}
+      across_(makeAxis(source.width, target.width, kAcrossBits)),
+      down_(makeAxis(source.height, target.height, kDownBits)) {}
 
 Rect Scaler::targetOf(const Rect& damage) const {
   const Rect d = damage.intersected(source_);
@@ -77,36 +77,46 @@ Rect Scaler::targetOf(const Rect& damage) const {
 
 namespace {
 
-/// sum[i] += channel[i] * weight, for `count` channels.
-KW_VECTOR void accumulate(std::uint32_t* sum, const Byte* channels, std::uint32_t weight, std::size_t count) {
-  for (std::size_t i = 0; i < count; ++i) sum[i] += channels[i] * weight;
+KW_VECTOR void beginSum(std::uint16_t* sum, const Byte* channels, std::uint16_t weight, std::size_t count) {
+  for (std::size_t i = 0; i < count; ++i) sum[i] = static_cast<std::uint16_t>(channels[i] * weight);
 }
 
-/// Keeps 8.8 fixed point, so that the second pass rounds only once.
-KW_VECTOR void narrow(const std::uint32_t* sum, std::uint16_t* out, std::size_t count) {
-  for (std::size_t i = 0; i < count; ++i)
-    out[i] = static_cast<std::uint16_t>(std::min<std::uint32_t>(sum[i] >> (kWeightBits - 8), 0xffff));
+/// sum[i] += channel[i] * weight; all weights together are 256, so nothing overflows.
+KW_VECTOR void addToSum(std::uint16_t* sum, const Byte* channels, std::uint16_t weight, std::size_t count) {
+  for (std::size_t i = 0; i < count; ++i) sum[i] = static_cast<std::uint16_t>(sum[i] + channels[i] * weight);
+}
+
+// Four channels at once; the compilers turn these into the machine's own vectors.
+typedef std::uint16_t FourShorts __attribute__((vector_size(8)));
+typedef std::uint32_t FourWords __attribute__((vector_size(16)));
+typedef std::uint8_t FourBytes __attribute__((vector_size(4)));
+
+/// One target column: which blended pixels it takes, and where its weights begin.
+struct Column {
+  const std::uint16_t* from;
+  const std::uint16_t* weights;
+  int count;
+};
+
+KW_VECTOR void blendColumns(const Column* columns, std::size_t count, Pixel* out) {
+  constexpr int shift = kAcrossBits + kDownBits;
+  constexpr std::uint32_t half = 1U << (shift - 1);
+  for (std::size_t x = 0; x < count; ++x) {
+    const Column& c = columns[x];
+    FourWords sum = {half, half, half, half};
+    for (int i = 0; i < c.count; ++i) {
+      FourShorts channels;
+      std::memcpy(&channels, c.from + 4 * i, sizeof channels);
+      sum += __builtin_convertvector(channels, FourWords) * std::uint32_t{c.weights[i]};
+    }
+    const FourBytes bytes = __builtin_convertvector(sum >> shift, FourBytes);
+    Pixel pixel;
+    std::memcpy(&pixel, &bytes, sizeof pixel);
+    out[x] = pixel | kOpaque;
+  }
 }
 
 }  // namespace
-
-void Scaler::scaleRow(const std::uint16_t* blended, int firstColumn, const Rect& part, Pixel* out) const {
-  for (int x = part.x; x < part.right(); ++x) {
-    const Tap& tap = across_.taps[static_cast<std::size_t>(x)];
-    const std::uint16_t* weights = &across_.weights[static_cast<std::size_t>(tap.weight)];
-    const std::uint16_t* from = blended + std::ptrdiff_t{tap.first - firstColumn} * 4;
-    std::uint32_t blue = 0, green = 0, red = 0;
-    for (int i = 0; i < tap.count; ++i, from += 4) {
-      blue += from[0] * std::uint32_t{weights[i]};
-      green += from[1] * std::uint32_t{weights[i]};
-      red += from[2] * std::uint32_t{weights[i]};
-    }
-    constexpr int shift = kWeightBits + 8;
-    constexpr std::uint32_t half = 1U << (shift - 1);
-    *out++ = kOpaque | (std::min((red + half) >> shift, 255U) << 16) |
-             (std::min((green + half) >> shift, 255U) << 8) | std::min((blue + half) >> shift, 255U);
-  }
-}
 
 void Scaler::scale(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const {
   if (part.empty()) return;
@@ -114,18 +124,25 @@ void Scaler::scale(const Framebuffer& picture, const Rect& part, Pixel* out, std
   const Tap& rightTap = across_.taps[static_cast<std::size_t>(part.right() - 1)];
   const int firstColumn = leftTap.first;
   const auto channels = static_cast<std::size_t>(rightTap.first + rightTap.count - firstColumn) * 4;
-  std::vector<std::uint32_t> sum(channels);
   std::vector<std::uint16_t> blended(channels);
+  std::vector<Column> columns;
+  for (int x = part.x; x < part.right(); ++x) {
+    const Tap& tap = across_.taps[static_cast<std::size_t>(x)];
+    columns.push_back({blended.data() + std::ptrdiff_t{tap.first - firstColumn} * 4,
+                       &across_.weights[static_cast<std::size_t>(tap.weight)], tap.count});
+  }
   for (int y = part.y; y < part.bottom(); ++y) {
     const Tap& tap = down_.taps[static_cast<std::size_t>(y)];
-    std::fill(sum.begin(), sum.end(), 0);
     for (int i = 0; i < tap.count; ++i) {
       const Pixel* from = picture.row(source_.y + tap.first + i) + source_.x + firstColumn;
-      accumulate(sum.data(), reinterpret_cast<const Byte*>(from),
-                 down_.weights[static_cast<std::size_t>(tap.weight + i)], channels);
+      const auto* bytes = reinterpret_cast<const Byte*>(from);
+      const std::uint16_t weight = down_.weights[static_cast<std::size_t>(tap.weight + i)];
+      if (i == 0)
+        beginSum(blended.data(), bytes, weight, channels);
+      else if (weight != 0)
+        addToSum(blended.data(), bytes, weight, channels);
     }
-    narrow(sum.data(), blended.data(), channels);
-    scaleRow(blended.data(), firstColumn, part, out + static_cast<std::size_t>(y) * stride + part.x);
+    blendColumns(columns.data(), columns.size(), out + static_cast<std::size_t>(y) * stride + part.x);
   }
 }
 

@@ -25,10 +25,9 @@ class Scaler {
   };
   struct Axis {
     std::vector<Tap> taps;
-    std::vector<std::uint16_t> weights;  ///< each target's weights sum to 4096
+    std::vector<std::uint16_t> weights;  ///< each target's weights sum to a power of two
   };
-  static Axis makeAxis(int source, int target);
-  void scaleRow(const std::uint16_t* blended, int firstColumn, const Rect& part, Pixel* out) const;
+  static Axis makeAxis(int source, int target, int weightBits);
 
   Rect source_;
   Size target_;

@@ -66,21 +66,39 @@ class RunWriter {
   int width_, x_ = 0, left_;
 };
 
+/// What one nibble (or, with four bits a pixel, one byte) stands for, as ready pixels.
+template <int Bits>
+struct IndexTable {
+  static constexpr int kPixels = Bits == 1 ? 4 : 2;       ///< pixels of one entry
+  static constexpr int kEntryBits = Bits == 4 ? 8 : Bits * kPixels;
+  static constexpr int kEntries = 1 << kEntryBits;
+  Pixel pixels[kEntries][kPixels];
+
+  explicit IndexTable(const Pixel* colours) {
+    for (int entry = 0; entry < kEntries; ++entry)
+      for (int i = 0; i < kPixels; ++i)
+        pixels[entry][i] = colours[(entry >> (Bits * (kPixels - 1 - i))) & ((1 << Bits) - 1)];
+  }
+};
+
 template <int Bits>
 void unpackIndices(const Byte* from, std::size_t bytesPerRow, const Pixel* colours, Framebuffer& picture,
                    const Rect& target) {
+  using Table = IndexTable<Bits>;
+  const Table table(colours);
   constexpr int perByte = 8 / Bits;
   constexpr unsigned mask = (1U << Bits) - 1;
+  constexpr std::size_t entryBytes = Table::kPixels * sizeof(Pixel);
   for (int y = 0; y < target.height; ++y, from += bytesPerRow) {
     Pixel* out = picture.at(target.x, target.y + y);
     const Byte* in = from;
     int x = 0;
     for (; x + perByte <= target.width; x += perByte, ++in) {
-      const unsigned packed = *in;
-      for (int i = 0; i < perByte; ++i) out[x + i] = colours[(packed >> (8 - Bits * (i + 1))) & mask];
+      for (int done = 0, shift = 8 - Table::kEntryBits; done < perByte;
+           done += Table::kPixels, shift -= Table::kEntryBits)
+        std::memcpy(out + x + done, table.pixels[(*in >> shift) & (Table::kEntries - 1)], entryBytes);
     }
-    for (int shift = 8 - Bits; x < target.width; ++x, shift -= Bits)
-      out[x] = colours[(unsigned{*in} >> shift) & mask];
+    for (int shift = 8 - Bits; x < target.width; ++x, shift -= Bits) out[x] = colours[(unsigned{*in} >> shift) & mask];
   }
 }
 
