@@ -10,7 +10,8 @@ namespace kw::bench {
 class Table {
  public:
   /// Times in seconds for the same work; `note` says what the floor is. Goal 0: none set.
-  void row(const std::string& what, double ours, double floor, const std::string& note, double goal = 0, double bytes = 0);
+  void row(const std::string& what, double ours, double floor, const std::string& note, double goal = 0,
+           double bytes = 0);
   /// A figure without a floor, with its own limit.
   void figure(const std::string& what, double value, const std::string& unit, double most = 0);
   /// Goals that were missed.
@@ -23,7 +24,8 @@ class Table {
 /// The best of several runs, in seconds. Each run repeats the work until it is long enough to be measured.
 double bestOf(const std::function<void()>& work, int runs = 7);
 /// Both in turns, so that a busy moment of the machine hits both alike.
-std::pair<double, double> bestOfBoth(const std::function<void()>& ours, const std::function<void()>& floor, int runs = 9);
+std::pair<double, double> bestOfBoth(const std::function<void()>& ours, const std::function<void()>& floor,
+                                     int runs = 9);
 
 void benchPictures(Table& table);
 void benchEncodings(Table& table);

@@ -38,7 +38,9 @@ std::vector<Framebuffer> recordedFrames() {
       for (int x = 1200; x < 1800; ++x) {
         noise = noise * 1664525U + 1013904223U;
         const unsigned grain = noise >> 28;
-        *f.at(x, y) = rgb((static_cast<unsigned>(x / 4 + i * 9) + grain) & 255, (static_cast<unsigned>(y / 3) + grain) & 255, (static_cast<unsigned>(x + y) / 6 + grain) & 255);
+        *f.at(x, y) = rgb((static_cast<unsigned>(x / 4 + i * 9) + grain) & 255,
+                          (static_cast<unsigned>(y / 3) + grain) & 255,
+                          (static_cast<unsigned>(x + y) / 6 + grain) & 255);
       }
     frames.push_back(std::move(f));
   }
@@ -74,7 +76,8 @@ Recording record(std::int32_t encoding, const std::vector<Framebuffer>& frames) 
       ByteWriter whole;
       encoder.encode(encoding, f.rect(), f, whole);
       body.bytes(whole.view().subspan(12));
-      if (encoding == encoding::kZrle) out.compressed.emplace_back(whole.view().begin() + 16, whole.view().end());
+      if (encoding == encoding::kZrle)
+        out.compressed.emplace_back(whole.view().begin() + 16, whole.view().end());
     }
     out.rects.emplace_back(f.rect(), body.size());
     out.bytes.insert(out.bytes.end(), body.view().begin(), body.view().end());
@@ -115,7 +118,8 @@ Recording recordTight(const std::vector<Framebuffer>& frames, bool jpeg) {
         const auto pixels = static_cast<std::size_t>(strip.area());
         Bytes plain(pixels * 3), text(pixels * 4);
         for (int row = 0; row < strip.height; ++row)
-          packed.many(f.row(y + row), plain.data() + static_cast<std::size_t>(row) * 3 * f.stride(), f.stride());
+          packed.many(f.row(y + row), plain.data() + static_cast<std::size_t>(row) * 3 * f.stride(),
+                      f.stride());
         zlib.next_in = plain.data();
         zlib.avail_in = static_cast<uInt>(plain.size());
         zlib.next_out = text.data();
@@ -171,7 +175,8 @@ double jpegAll(const Recording& recording, Framebuffer& picture) {
   const auto start = std::chrono::steady_clock::now();
   for (std::size_t i = 0; i < recording.compressed.size(); ++i) {
     const Rect& r = recording.jpegs[i];
-    tjDecompress2(handle, recording.compressed[i].data(), recording.compressed[i].size(), reinterpret_cast<Byte*>(picture.at(r.x, r.y)), r.width,
+    tjDecompress2(handle, recording.compressed[i].data(), recording.compressed[i].size(),
+                  reinterpret_cast<Byte*>(picture.at(r.x, r.y)), r.width,
                   static_cast<int>(picture.stride() * 4), r.height, TJPF_BGRA, 0);
   }
   const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -198,33 +203,43 @@ void benchEncodings(Table& table) {
   const double pixelBytes = static_cast<double>(kSize.area()) * 4 * kFrames;
   const auto copyFrames = [&] {
     const auto start = std::chrono::steady_clock::now();
-    for (const Framebuffer& f : frames) std::memcpy(picture.row(0), f.row(0), static_cast<std::size_t>(f.size().area()) * 4);
+    for (const Framebuffer& f : frames)
+      std::memcpy(picture.row(0), f.row(0), static_cast<std::size_t>(f.size().area()) * 4);
     return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   };
-  const std::tuple<const char*, std::int32_t, double, bool> rows[] = {{"decode Raw", encoding::kRaw, 1.15, false},
-                                                                      {"decode Zlib", encoding::kZlib, 1.15, true},
-                                                                      {"decode ZRLE", encoding::kZrle, 1.15, true},
-                                                                      {"decode Hextile", encoding::kHextile, 0, false},
-                                                                      {"decode TRLE", encoding::kTrle, 0, false}};
+  const std::tuple<const char*, std::int32_t, double, bool> rows[] = {
+      {"decode Raw", encoding::kRaw, 1.15, false},
+      {"decode Zlib", encoding::kZlib, 1.15, true},
+      {"decode ZRLE", encoding::kZrle, 1.15, true},
+      {"decode Hextile", encoding::kHextile, 0, false},
+      {"decode TRLE", encoding::kTrle, 0, false}};
   const char* only = std::getenv("KW_BENCH_ONLY");  // a part of a row's name, for profiling
   for (const auto& [name, e, goal, zipped] : rows) {
     if (only != nullptr && std::strstr(name, only) == nullptr) continue;
     const Recording recording = record(e, frames);
-    const auto [ours, floor] = zipped ? best([&, e = e] { return decodeAll(e, recording, picture); }, [&] { return inflateAll(recording, scratch); })
-                                      : best([&, e = e] { return decodeAll(e, recording, picture); }, copyFrames);
+    const auto [ours, floor] =
+        zipped ? best([&, e = e] { return decodeAll(e, recording, picture); },
+                      [&] { return inflateAll(recording, scratch); })
+               : best([&, e = e] { return decodeAll(e, recording, picture); }, copyFrames);
     if (e == encoding::kZrle) {
       const auto [same, both] = best([&] { return decodeAll(encoding::kZrle, recording, picture); },
                                      [&] { return inflateAll(recording, scratch) + copyFrames(); });
-      table.row("decode ZRLE, floor with its pixels", same, both, "inflate, and memcpy of the pixels", 0, pixelBytes);
+      table.row("decode ZRLE, floor with its pixels", same, both, "inflate, and memcpy of the pixels", 0,
+                pixelBytes);
     }
-    table.row(name, ours, floor, zipped ? "zlib's inflate of the same stream" : "memcpy of the pixels", goal, pixelBytes);
+    table.row(name, ours, floor, zipped ? "zlib's inflate of the same stream" : "memcpy of the pixels", goal,
+              pixelBytes);
   }
   if (only != nullptr) return;
   const Recording tight = recordTight(frames, false), jpeg = recordTight(frames, true);
-  const auto [tightOurs, tightFloor] = best([&] { return decodeAll(encoding::kTight, tight, picture); }, [&] { return inflateAll(tight, scratch); });
-  table.row("decode Tight (zlib)", tightOurs, tightFloor, "zlib's inflate of the same streams", 1.15, pixelBytes);
-  const auto [jpegOurs, jpegFloor] = best([&] { return decodeAll(encoding::kTight, jpeg, picture); }, [&] { return jpegAll(jpeg, picture); });
-  table.row("decode Tight (JPEG)", jpegOurs, jpegFloor, "libjpeg-turbo's decode of the same pictures", 1.15, pixelBytes);
+  const auto [tightOurs, tightFloor] = best([&] { return decodeAll(encoding::kTight, tight, picture); },
+                                            [&] { return inflateAll(tight, scratch); });
+  table.row("decode Tight (zlib)", tightOurs, tightFloor, "zlib's inflate of the same streams", 1.15,
+            pixelBytes);
+  const auto [jpegOurs, jpegFloor] = best([&] { return decodeAll(encoding::kTight, jpeg, picture); },
+                                          [&] { return jpegAll(jpeg, picture); });
+  table.row("decode Tight (JPEG)", jpegOurs, jpegFloor, "libjpeg-turbo's decode of the same pictures", 1.15,
+            pixelBytes);
 }
 
 }  // namespace kw::bench

@@ -26,7 +26,8 @@ double bestOf(const std::function<void()>& work, int runs) {
   return best;
 }
 
-std::pair<double, double> bestOfBoth(const std::function<void()>& ours, const std::function<void()>& floor, int runs) {
+std::pair<double, double> bestOfBoth(const std::function<void()>& ours, const std::function<void()>& floor,
+                                     int runs) {
   const int repeatsOurs = repeatsFor(ours), repeatsFloor = repeatsFor(floor);
   double a = 1e9, b = 1e9;
   for (int i = 0; i < runs; ++i) {
@@ -36,7 +37,8 @@ std::pair<double, double> bestOfBoth(const std::function<void()>& ours, const st
   return {a, b};
 }
 
-void Table::row(const std::string& what, double ours, double floor, const std::string& note, double goal, double bytes) {
+void Table::row(const std::string& what, double ours, double floor, const std::string& note, double goal,
+                double bytes) {
   const double ratio = ours / floor;
   const bool miss = goal > 0 && ratio > goal;
   missed_ += miss ? 1 : 0;
@@ -44,7 +46,8 @@ void Table::row(const std::string& what, double ours, double floor, const std::s
   if (bytes > 0) std::snprintf(speed, sizeof speed, "%6.2f GB/s", bytes / ours / 1e9);
   char aim[32] = "";
   if (goal > 0) std::snprintf(aim, sizeof aim, "%s (goal %.2f)", miss ? "MISSED" : "met", goal);
-  std::printf("%-46s %10.3f ms %10.3f ms  %6.2fx  %-20s %-12s %s\n", what.c_str(), ours * 1e3, floor * 1e3, ratio, aim, speed, note.c_str());
+  std::printf("%-46s %10.3f ms %10.3f ms  %6.2fx  %-20s %-12s %s\n", what.c_str(), ours * 1e3, floor * 1e3,
+              ratio, aim, speed, note.c_str());
   std::fflush(stdout);
 }
 

@@ -11,7 +11,9 @@ constexpr Size kFullHd{1920, 1080};
 Framebuffer gradient(Size size) {
   Framebuffer f(size);
   for (int y = 0; y < size.height; ++y)
-    for (int x = 0; x < size.width; ++x) *f.at(x, y) = rgb(static_cast<unsigned>(x & 255), static_cast<unsigned>(y & 255), static_cast<unsigned>((x * y) & 255));
+    for (int x = 0; x < size.width; ++x)
+      *f.at(x, y) = rgb(static_cast<unsigned>(x & 255), static_cast<unsigned>(y & 255),
+                        static_cast<unsigned>((x * y) & 255));
   return f;
 }
 }  // namespace
@@ -26,12 +28,13 @@ void benchPictures(Table& table) {
   swapped.redShift = 0, swapped.blueShift = 16;
   PixelFormat big = PixelFormat::native();
   big.bigEndian = true;
-  const std::pair<const char*, PixelFormat> formats[] = {{"conversion: 32-bit, as here", PixelFormat::native()},
-                                                         {"conversion: 32-bit, red and blue swapped", swapped},
-                                                         {"conversion: 32-bit, big endian", big},
-                                                         {"conversion: 24-bit packed", PixelFormat::native().compact()},
-                                                         {"conversion: 16-bit", PixelFormat::rgb565()},
-                                                         {"conversion: 8-bit", PixelFormat::rgb332()}};
+  const std::pair<const char*, PixelFormat> formats[] = {
+      {"conversion: 32-bit, as here", PixelFormat::native()},
+      {"conversion: 32-bit, red and blue swapped", swapped},
+      {"conversion: 32-bit, big endian", big},
+      {"conversion: 24-bit packed", PixelFormat::native().compact()},
+      {"conversion: 16-bit", PixelFormat::rgb565()},
+      {"conversion: 8-bit", PixelFormat::rgb332()}};
   for (const auto& [name, format] : formats) {
     const PixelWriter writer(format);
     const PixelReader reader(format);
@@ -44,8 +47,13 @@ void benchPictures(Table& table) {
     const Scaler scaler(picture.rect(), target);
     std::vector<Pixel> scaled(static_cast<std::size_t>(target.area()));
     const auto [ours, least] = bestOfBoth(
-        [&] { scaler.scale(picture, {0, 0, target.width, target.height}, scaled.data(), static_cast<std::size_t>(target.width)); }, floor);
-    table.row("smooth scaling to " + std::to_string(target.width) + "x" + std::to_string(target.height), ours, least, "memcpy of the source", 0, bytes);
+        [&] {
+          scaler.scale(picture, {0, 0, target.width, target.height}, scaled.data(),
+                       static_cast<std::size_t>(target.width));
+        },
+        floor);
+    table.row("smooth scaling to " + std::to_string(target.width) + "x" + std::to_string(target.height), ours,
+              least, "memcpy of the source", 0, bytes);
   }
   std::vector<Pixel> doubled(pixels * 4);
   const auto [ours, least] = bestOfBoth([&] { scaleWhole(picture, picture.rect(), 2, doubled.data(), 3840); },

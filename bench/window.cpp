@@ -1,4 +1,6 @@
-// The window: its start with 50,000 machines, the roster per keystroke, picture to paint, memory of a session.
+// The window: its start with 50,000 machines, the roster per keystroke, picture to paint, memory of a
+// session.
+#include <unistd.h>
 #include <QApplication>
 #include <QElapsedTimer>
 #include <QMainWindow>
@@ -6,7 +8,6 @@
 #include <QProcess>
 #include <QTest>
 #include <fstream>
-#include <unistd.h>
 
 #include "bench/bench.hpp"
 #include "desktop/desk.hpp"
@@ -37,10 +38,13 @@ std::filesystem::path makeStore(int machines) {
       w.put(group);
       for (int i = 0; i < machines / 100; ++i) {
         Machine m;
-        m.folder = group.id, m.name = "palm-house-" + std::to_string(g) + "-" + std::to_string(i), m.host = "orchard";
+        m.folder = group.id, m.name = "palm-house-" + std::to_string(g) + "-" + std::to_string(i),
+        m.host = "orchard";
         w.put(m);
         Endpoint e;
-        e.machine = m.id, e.label = "screen", e.address = "vnc://10.8." + std::to_string(g) + "." + std::to_string(i % 250) + ":" + std::to_string(5900 + i / 250);
+        e.machine = m.id, e.label = "screen",
+        e.address = "vnc://10.8." + std::to_string(g) + "." + std::to_string(i % 250) + ":" +
+                    std::to_string(5900 + i / 250);
         w.put(e);
       }
     }
@@ -49,7 +53,8 @@ std::filesystem::path makeStore(int machines) {
 }
 
 /// Whole processes, from start to the first painted window.
-double processStart(const QString& program, const QStringList& arguments, const QProcessEnvironment& environment) {
+double processStart(const QString& program, const QStringList& arguments,
+                    const QProcessEnvironment& environment) {
   QProcess process;
   process.setProcessEnvironment(environment);
   QElapsedTimer timer;
@@ -87,8 +92,10 @@ void benchStart(Table& table, const char* self, const std::filesystem::path& fol
     filled = std::min(filled, processStart(window, {"--measure-start", "filled"}, environment));
     floor = std::min(floor, processStart(self, {"--bare-window"}, environment));
   }
-  table.row("start with 50,000 machines, first paint", ours, floor, "a bare Qt window, process to process", 1.5);
-  table.row("start with 50,000 machines, roster filled", filled, floor, "a bare Qt window, process to process");
+  table.row("start with 50,000 machines, first paint", ours, floor, "a bare Qt window, process to process",
+            1.5);
+  table.row("start with 50,000 machines, roster filled", filled, floor,
+            "a bare Qt window, process to process");
 }
 
 void benchRoster(Table& table, const std::filesystem::path& folder) {
@@ -130,7 +137,8 @@ void benchPaint(Table& table) {
     g.resize({1920, 1080});
     g.advance(lab::Guest::Time(0));
   });
-  const auto folder = std::filesystem::temp_directory_path() / ("kettle-bench-one-" + std::to_string(getpid()));
+  const auto folder =
+      std::filesystem::temp_directory_path() / ("kettle-bench-one-" + std::to_string(getpid()));
   OpeningTools tools;
   tools.store = openSqliteStore(folder / "records.sqlite");
   {
@@ -144,7 +152,8 @@ void benchPaint(Table& table) {
     OpenSession* s = window.stage()->focusedSession();
     if (!QTest::qWaitFor([&] { return s->isLive() && s->figures().frames > 10; }, 20000)) std::abort();
     const double framebuffer = 1920 * 1080 * 4 / 1e6;
-    table.figure("memory of a 1080p session, in framebuffers", (residentMegabytes() - before) / framebuffer, "", 3);
+    table.figure("memory of a 1080p session, in framebuffers", (residentMegabytes() - before) / framebuffer,
+                 "", 3);
     PictureView* view = window.stage()->focusedPane()->view();
     for (FitMode mode : {FitMode::Shrink, FitMode::Actual}) {
       view->setFitMode(mode);
@@ -158,8 +167,9 @@ void benchPaint(Table& table) {
         QPainter p(&target);
         p.drawImage(0, 0, target.copy());
       });
-      table.row(mode == FitMode::Shrink ? "picture to paint, all of 1080p, shrunk" : "picture to paint, all of 1080p, one to one", ours, floor,
-                "Qt draws an image as large as the pane");
+      table.row(mode == FitMode::Shrink ? "picture to paint, all of 1080p, shrunk"
+                                        : "picture to paint, all of 1080p, one to one",
+                ours, floor, "Qt draws an image as large as the pane");
     }
     const auto [small, floor] = bestOfBoth(
         [&] {

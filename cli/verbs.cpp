@@ -42,7 +42,8 @@ int snap(const LiveOptions& options, const std::string& out, int settle, int scr
   return kDone;
 }
 
-int type(const LiveOptions& options, const std::string& text, const std::vector<std::string>& keys, int pace) {
+int type(const LiveOptions& options, const std::string& text, const std::vector<std::string>& keys,
+         int pace) {
   std::vector<Chord> chords = chordsForText(text);
   for (const std::string& chord : keys) chords.push_back(chordFromText(chord));
   Live live(options);
@@ -121,7 +122,9 @@ void addSessionVerbs(CLI::App& app, Chosen& chosen) {
     auto* verb = app.add_subcommand("type", "Type text or press key chords");
     addLiveOptions(*verb, *options);
     auto pace = std::make_shared<int>(15);
-    verb->add_option("--pace", *pace, "Milliseconds between keys")->check(CLI::Range(0, 10000))->capture_default_str();
+    verb->add_option("--pace", *pace, "Milliseconds between keys")
+        ->check(CLI::Range(0, 10000))
+        ->capture_default_str();
     auto* textOption = verb->add_option("--text", *text, "Text to type");
     auto* keysOption = verb->add_option("--keys", *keys, "Chords in order: \"ctrl+alt+delete\" \"enter\"");
     verb->callback([=, &chosen] {

@@ -14,7 +14,8 @@ namespace kw::desktop {
 class Desk : public QObject {
   Q_OBJECT
  public:
-  explicit Desk(OpeningTools tools, Records::Loading loading = Records::Loading::Now, QObject* parent = nullptr);
+  explicit Desk(OpeningTools tools, Records::Loading loading = Records::Loading::Now,
+                QObject* parent = nullptr);
   ~Desk() override;
 
   [[nodiscard]] Records& records() { return records_; }

@@ -41,7 +41,8 @@ int main(int argc, char** argv) {
   parser.addPositionalArgument("address", "A machine's name or an address to open: vnc://host:5901");
   QCommandLineOption tour("tour", "Walk through the window and save pictures into this folder", "folder");
   QCommandLineOption scheme("colours", "evening, morning or desktop", "name");
-  QCommandLineOption measure("measure-start", "End as soon as the window is \"painted\" or its roster \"filled\"", "what");
+  QCommandLineOption measure("measure-start",
+                             "End as soon as the window is \"painted\" or its roster \"filled\"", "what");
   measure.setFlags(QCommandLineOption::HiddenFromHelp);
   parser.addOption(measure);
   parser.addOption(tour);

@@ -11,7 +11,7 @@ namespace kw::desktop {
 namespace {
 constexpr std::size_t kKeptLatencies = 60;
 constexpr int kTypingPace = 15;  // milliseconds between keys
-}
+}  // namespace
 
 /// Carries events from the session's strand to the interface thread. Lives as long as somebody may call it;
 /// detach() makes it deaf. Damage is collected, so that one event stands for many updates.

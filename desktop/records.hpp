@@ -13,7 +13,8 @@ namespace kw::desktop {
 class Records : public QObject {
   Q_OBJECT
  public:
-  /// Later: the snapshot is empty until `changed` follows, so that a window with very many machines is there at once.
+  /// Later: the snapshot is empty until `changed` follows, so that a window with very many machines is there
+  /// at once.
   enum class Loading { Now, Later };
   explicit Records(OpeningTools tools, Loading loading, QObject* parent = nullptr);
   ~Records() override;

@@ -141,7 +141,8 @@ void RosterList::paintEvent(QPaintEvent*) {
     p.drawText(viewport()->rect().adjusted(16, 24, -16, -16),
                Qt::AlignTop | Qt::AlignHCenter | Qt::TextWordWrap,
                !loaded_ ? tr("Reading the records…")
-               : snapshot_->machines.empty() ? tr("No machines yet.\nCtrl+N makes one; the Go field opens an address at once.")
+               : snapshot_->machines.empty()
+                   ? tr("No machines yet.\nCtrl+N makes one; the Go field opens an address at once.")
                    : tr("No machine fits \"%1\".").arg(text_));
     return;
   }

@@ -233,8 +233,7 @@ void StoryCard::showTrust(const Question& question) {
       session_->answer(given);
     };
   };
-  connect(addButton(tr("Refuse"), !changed ? false : true), &QPushButton::clicked, this,
-          reply(false, false));
+  connect(addButton(tr("Refuse"), !changed ? false : true), &QPushButton::clicked, this, reply(false, false));
   connect(addButton(tr("This once"), false), &QPushButton::clicked, this, reply(true, false));
   auto* keep = addButton(changed ? tr("Trust the new one") : tr("From now on"), !changed);
   keep->setObjectName("trustKeep");

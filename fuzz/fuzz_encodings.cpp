@@ -6,9 +6,10 @@
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   using namespace kw;
   using namespace kw::rfb;
-  static constexpr std::int32_t kinds[] = {encoding::kRaw,  encoding::kCopyRect, encoding::kRre,  encoding::kCoRre,
-                                           encoding::kHextile, encoding::kZlib,  encoding::kTight, encoding::kTrle,
-                                           encoding::kZrle, encoding::kJpeg,     encoding::kTightPng, encoding::kOpenH264};
+  static constexpr std::int32_t kinds[] = {encoding::kRaw,   encoding::kCopyRect, encoding::kRre,
+                                           encoding::kCoRre, encoding::kHextile,  encoding::kZlib,
+                                           encoding::kTight, encoding::kTrle,     encoding::kZrle,
+                                           encoding::kJpeg,  encoding::kTightPng, encoding::kOpenH264};
   if (size < 6) return 0;
   const PixelFormat formats[] = {PixelFormat::native(), PixelFormat::rgb565(), PixelFormat::rgb332(),
                                  PixelFormat::colourMapped()};
@@ -22,8 +23,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       for (;;) {
         const unsigned kind = co_await in.readU8();
         const unsigned place = co_await in.readU8();
-        const Rect rect{static_cast<int>(place % 8), static_cast<int>(place / 8 % 8), static_cast<int>(1 + place % 89),
-                        static_cast<int>(1 + place % 71)};
+        const Rect rect{static_cast<int>(place % 8), static_cast<int>(place / 8 % 8),
+                        static_cast<int>(1 + place % 89), static_cast<int>(1 + place % 71)};
         co_await decoder.decode(kinds[(kind + data[0]) % std::size(kinds)], rect, in, picture);
       }
     });

@@ -53,7 +53,9 @@ inline Framebuffer colourfulPicture(Size size, unsigned seed = 1) {
       const int block = (x / 40 + y / 32) % 5;
       Pixel p = rgb(0x20, 0x60, 0x50);
       if (block == 1) p = (x + y) % 7 < 3 ? rgb(255, 255, 255) : rgb(10, 20, 30);
-      if (block == 2) p = rgb(static_cast<unsigned>(x * 3 % 256), static_cast<unsigned>(y * 5 % 256), static_cast<unsigned>((x + y) % 256));
+      if (block == 2)
+        p = rgb(static_cast<unsigned>(x * 3 % 256), static_cast<unsigned>(y * 5 % 256),
+                static_cast<unsigned>((x + y) % 256));
       if (block == 3) p = rgb(static_cast<unsigned>(x % 12) * 20, 80, static_cast<unsigned>(y % 3) * 60);
       if (block == 4) p = kOpaque | (noise >> 8);
       *picture.at(x, y) = p;
@@ -74,7 +76,8 @@ inline int largestDifference(const Framebuffer& a, const Framebuffer& b) {
   for (int y = 0; y < a.height(); ++y)
     for (int x = 0; x < a.width(); ++x)
       for (int shift : {0, 8, 16})
-        most = std::max(most, std::abs(static_cast<int>(a.pixel(x, y) >> shift & 0xff) - static_cast<int>(b.pixel(x, y) >> shift & 0xff)));
+        most = std::max(most, std::abs(static_cast<int>(a.pixel(x, y) >> shift & 0xff) -
+                                       static_cast<int>(b.pixel(x, y) >> shift & 0xff)));
   return most;
 }
 
@@ -119,8 +122,12 @@ struct Recorder : rfb::ClientEvents {
     certificates.push_back(certificate);
     co_return trusts;
   }
-  void opened(const std::string& n, const std::string& s, bool isSealed) override { name = n, security = s, sealed = isSealed, opened_ = true; }
-  void pictureResized(Size s, const std::vector<Screen>& list) override { size = s, screens = list, seen.clear(), ++sizes; }
+  void opened(const std::string& n, const std::string& s, bool isSealed) override {
+    name = n, security = s, sealed = isSealed, opened_ = true;
+  }
+  void pictureResized(Size s, const std::vector<Screen>& list) override {
+    size = s, screens = list, seen.clear(), ++sizes;
+  }
   void damaged(const Region& region) override { seen.add(region), ++updates; }
   void cursorChanged(const rfb::Cursor& c) override { cursor = c; }
   void pointerMoved(Point p) override { pointerAt = p; }
@@ -148,10 +155,14 @@ struct ServerRecorder : rfb::ServerEvents {
   std::function<int(Size, const std::vector<Screen>&)> onLayout;
   std::vector<rfb::PowerAction> powers;
   bool acceptsPower = true;
-  void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) override { keys.push_back({keysym, scanCode, down}); }
+  void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) override {
+    keys.push_back({keysym, scanCode, down});
+  }
   void pointer(Point at, unsigned buttons) override { pointers.emplace_back(at, buttons); }
   void clipboard(const std::string& text) override { clipboard_ = text; }
-  int layoutWanted(Size s, const std::vector<Screen>& list) override { return onLayout ? onLayout(s, list) : 1; }
+  int layoutWanted(Size s, const std::vector<Screen>& list) override {
+    return onLayout ? onLayout(s, list) : 1;
+  }
   bool power(rfb::PowerAction a) override {
     powers.push_back(a);
     return acceptsPower;
@@ -167,10 +178,13 @@ inline rfb::ClientOptions lossless() {
 /// A client and our own server, joined in memory, on one strand of one thread.
 class Link {
  public:
-  explicit Link(rfb::ServerOptions serverOptions = {}, rfb::ClientOptions clientOptions = lossless(), bool trickle = false,
-                Framebuffer shown = colourfulPicture({200, 150}))
-      : strand(runtime.strand()), shownPicture(std::make_shared<Framebuffer>(std::move(shown))), picture(std::make_shared<Framebuffer>()) {
-    server = std::make_unique<rfb::Server>(strand, shownPicture, std::vector<Screen>{}, std::move(serverOptions), serverEvents);
+  explicit Link(rfb::ServerOptions serverOptions = {}, rfb::ClientOptions clientOptions = lossless(),
+                bool trickle = false, Framebuffer shown = colourfulPicture({200, 150}))
+      : strand(runtime.strand()),
+        shownPicture(std::make_shared<Framebuffer>(std::move(shown))),
+        picture(std::make_shared<Framebuffer>()) {
+    server = std::make_unique<rfb::Server>(strand, shownPicture, std::vector<Screen>{},
+                                           std::move(serverOptions), serverEvents);
     client = std::make_unique<rfb::Client>(strand, systemClock(), picture, std::move(clientOptions), events);
     trickle_ = trickle;
   }
@@ -187,11 +201,14 @@ class Link {
     post(strand, [this] {
       auto [a, b] = memoryPair(strand, 1 << 16);
       if (trickle_) a = std::make_unique<Trickle>(std::move(a));
-      auto clientEnd = std::make_shared<StreamPtr>(std::move(a)), serverEnd = std::make_shared<StreamPtr>(std::move(b));
-      spawn(strand, [this, serverEnd] { return server->run(std::move(*serverEnd)); },
-            [this](std::exception_ptr e) { serverFailure = e, serverDone = true; });
-      spawn(strand, [this, clientEnd] { return client->run(std::move(*clientEnd)); },
-            [this](std::exception_ptr e) { clientFailure = e, clientDone = true; });
+      auto clientEnd = std::make_shared<StreamPtr>(std::move(a)),
+           serverEnd = std::make_shared<StreamPtr>(std::move(b));
+      spawn(
+          strand, [this, serverEnd] { return server->run(std::move(*serverEnd)); },
+          [this](std::exception_ptr e) { serverFailure = e, serverDone = true; });
+      spawn(
+          strand, [this, clientEnd] { return client->run(std::move(*clientEnd)); },
+          [this](std::exception_ptr e) { clientFailure = e, clientDone = true; });
     });
     return *this;
   }
@@ -204,7 +221,8 @@ class Link {
     });
     done.get_future().wait();
   }
-  bool until(const std::function<bool()>& condition, std::chrono::milliseconds limit = std::chrono::seconds(10)) {
+  bool until(const std::function<bool()>& condition,
+             std::chrono::milliseconds limit = std::chrono::seconds(10)) {
     return eventually(
         [&] {
           bool holds = false;
@@ -258,8 +276,8 @@ inline ErrorKind kindOf(const std::exception_ptr& failure) {
 }
 
 /// Runs a client against bytes that a hostile or recorded server sends; returns how it ended.
-inline std::exception_ptr replayTo(Recorder& events, Framebuffer& shown, Bytes bytes, std::size_t mostPerRead = SIZE_MAX,
-                                   rfb::ClientOptions options = {}) {
+inline std::exception_ptr replayTo(Recorder& events, Framebuffer& shown, Bytes bytes,
+                                   std::size_t mostPerRead = SIZE_MAX, rfb::ClientOptions options = {}) {
   std::exception_ptr failure;
   auto picture = std::make_shared<Framebuffer>();
   try {

@@ -69,7 +69,7 @@ class RunWriter {
 /// What one nibble (or, with four bits a pixel, one byte) stands for, as ready pixels.
 template <int Bits>
 struct IndexTable {
-  static constexpr int kPixels = Bits == 1 ? 4 : 2;       ///< pixels of one entry
+  static constexpr int kPixels = Bits == 1 ? 4 : 2;  ///< pixels of one entry
   static constexpr int kEntryBits = Bits == 4 ? 8 : Bits * kPixels;
   static constexpr int kEntries = 1 << kEntryBits;
   Pixel pixels[kEntries][kPixels];
@@ -98,7 +98,8 @@ void unpackIndices(const Byte* from, std::size_t bytesPerRow, const Pixel* colou
            done += Table::kPixels, shift -= Table::kEntryBits)
         std::memcpy(out + x + done, table.pixels[(*in >> shift) & (Table::kEntries - 1)], entryBytes);
     }
-    for (int shift = 8 - Bits; x < target.width; ++x, shift -= Bits) out[x] = colours[(unsigned{*in} >> shift) & mask];
+    for (int shift = 8 - Bits; x < target.width; ++x, shift -= Bits)
+      out[x] = colours[(unsigned{*in} >> shift) & mask];
   }
 }
 

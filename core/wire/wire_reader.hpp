@@ -13,7 +13,8 @@ class WireReader {
 
   explicit WireReader(ByteStream& stream) : stream_(&stream) {}
   /// A reader whose first bytes are here already (a recording, or what came before a switch of streams).
-  WireReader(ByteStream& stream, Bytes first) : stream_(&stream), buffer_(std::move(first)), end_(buffer_.size()) {}
+  WireReader(ByteStream& stream, Bytes first)
+      : stream_(&stream), buffer_(std::move(first)), end_(buffer_.size()) {}
 
   [[nodiscard]] bool has(std::size_t n) const { return end_ - at_ >= n; }
   [[nodiscard]] std::size_t buffered() const { return end_ - at_; }

@@ -7,9 +7,9 @@ using namespace kw;
 
 TEST_CASE("UTF-8 is decoded strictly and repaired visibly", "[base]") {
   CHECK(utf8ToUtf32("a\xc3\xa4\xe2\x82\xac\xf0\x9f\x8c\xbf") == U"a\u00e4\u20ac\U0001f33f");
-  CHECK(utf8ToUtf32("\xc0\xaf") == U"\ufffd\ufffd");          // overlong
+  CHECK(utf8ToUtf32("\xc0\xaf") == U"\ufffd\ufffd");            // overlong
   CHECK(utf8ToUtf32("\xed\xa0\x80") == U"\ufffd\ufffd\ufffd");  // a surrogate
-  CHECK(utf8ToUtf32("\xe2\x82") == U"\ufffd\ufffd");          // cut off
+  CHECK(utf8ToUtf32("\xe2\x82") == U"\ufffd\ufffd");            // cut off
   CHECK(cleanUtf8("fern\xff!") == "fern\xef\xbf\xbd!");
   CHECK(latin1ToUtf8("\xe4") == "\xc3\xa4");
   CHECK(utf8ToLatin1("\xc3\xa4\xe2\x82\xac") == "\xe4?");
@@ -55,8 +55,9 @@ TEST_CASE("A manual clock wakes sleepers only when their time has come", "[base]
   auto clock = std::make_shared<ManualClock>();
   std::atomic<int> woken{0};
   for (int seconds : {1, 5})
-    spawn(strand, [clock, seconds]() -> Task<void> { co_await clock->sleep(std::chrono::seconds(seconds)); },
-          [&](std::exception_ptr) { ++woken; });
+    spawn(
+        strand, [clock, seconds]() -> Task<void> { co_await clock->sleep(std::chrono::seconds(seconds)); },
+        [&](std::exception_ptr) { ++woken; });
   REQUIRE(test::eventually([&] { return clock->sleepers() == 2; }));
   clock->advance(std::chrono::milliseconds(999));
   CHECK(woken == 0);
@@ -67,7 +68,10 @@ TEST_CASE("A manual clock wakes sleepers only when their time has come", "[base]
 }
 
 TEST_CASE("firstOf ends with whichever ends first, also when that is a failure", "[base]") {
-  const auto fail = []() -> Task<void> { throw Error(ErrorKind::Refused, "no"); co_return; };
+  const auto fail = []() -> Task<void> {
+    throw Error(ErrorKind::Refused, "no");
+    co_return;
+  };
   const auto forever = []() -> Task<void> { co_await systemClock()->sleep(std::chrono::hours(1)); };
   const auto quick = []() -> Task<void> { co_return; };
   CHECK_THROWS_AS(runToEnd([&] { return firstOf(forever(), fail()); }), Error);
@@ -82,7 +86,8 @@ TEST_CASE("firstOf ends with whichever ends first, also when that is a failure",
 }
 
 TEST_CASE("Keys are known by name, character and code", "[keys]") {
-  CHECK(chordFromText("ctrl+alt+delete") == Chord{{keysym::kControlLeft, 0x1d}, {keysym::kAltLeft, 0x38}, {keysym::kDelete, 0xe053}});
+  CHECK(chordFromText("ctrl+alt+delete") ==
+        Chord{{keysym::kControlLeft, 0x1d}, {keysym::kAltLeft, 0x38}, {keysym::kDelete, 0xe053}});
   CHECK(chordFromText("F12") == Chord{{keysym::kF1 + 11, 0x58}});
   CHECK(chordFromText("ctrl++") == Chord{{keysym::kControlLeft, 0x1d}, {'+', 0x0d}});
   CHECK_THROWS_AS(chordFromText("ctrl+nosuchkey"), Error);

@@ -21,7 +21,9 @@ struct Shell {
   test::TemporaryFolder folder;
   Run operator()(const std::string& arguments) const {
     const std::string f = folder.path.string();
-    const std::string command = "XDG_CONFIG_HOME=" + f + "/config XDG_DATA_HOME=" + f + "/data XDG_STATE_HOME=" + f + "/state " + KW_KETTLE + " " + arguments + " 2>&1";
+    const std::string command = "XDG_CONFIG_HOME=" + f + "/config XDG_DATA_HOME=" + f +
+                                "/data XDG_STATE_HOME=" + f + "/state " + KW_KETTLE + " " + arguments +
+                                " 2>&1";
     FILE* pipe = popen(command.c_str(), "r");
     REQUIRE(pipe != nullptr);
     Run run{0, {}};
@@ -76,9 +78,13 @@ TEST_CASE("kettle's exit codes name what went wrong", "[cli]") {
     LabConsole locked("orchid");
     CHECK(kettle("snap " + locked.uri + out).code == 4);
     std::ofstream(kettle.folder.path / "password") << "fern\n";
-    CHECK(kettle("snap " + locked.uri + out + " --password-file " + (kettle.folder.path / "password").string()).code == 4);
+    CHECK(
+        kettle("snap " + locked.uri + out + " --password-file " + (kettle.folder.path / "password").string())
+            .code == 4);
     std::ofstream(kettle.folder.path / "password") << "orchid\n";
-    CHECK(kettle("snap " + locked.uri + out + " --password-file " + (kettle.folder.path / "password").string()).code == 0);
+    CHECK(
+        kettle("snap " + locked.uri + out + " --password-file " + (kettle.folder.path / "password").string())
+            .code == 0);
     CHECK(loadPng(kettle.folder.path / "a.png").size() == Size{1024, 640});
   }
   {
@@ -127,15 +133,19 @@ TEST_CASE("kettle types, clicks and watches", "[cli]") {
 TEST_CASE("kettle keeps machines and finds them by name", "[cli]") {
   Shell kettle;
   LabConsole bench;
-  CHECK(kettle("machines add palm-house-01 --address " + bench.uri + " --group 'Alder Vale/Palm house' --host orchard").code == 0);
+  CHECK(kettle("machines add palm-house-01 --address " + bench.uri +
+               " --group 'Alder Vale/Palm house' --host orchard")
+            .code == 0);
   CHECK(kettle("machines add palm-house-01 --address " + bench.uri).code == 2);
   CHECK(kettle("machines add broken --address gopher://x").code == 2);
   CHECK(kettle("machines list").out == "palm-house-01\t" + bench.uri + "\n");
-  CHECK(kettle("machines list --json").out.find("\"group\": \"Alder Vale / Palm house\"") != std::string::npos);
+  CHECK(kettle("machines list --json").out.find("\"group\": \"Alder Vale / Palm house\"") !=
+        std::string::npos);
   CHECK(kettle("snap palm-house-01 --settle 0 --out " + (kettle.folder.path / "b.png").string()).code == 0);
   CHECK(kettle("machines set palm-house-01 screen.fit whole").code == 0);
   CHECK(kettle("machines set palm-house-01 screen.fit sideways").code == 2);
-  CHECK(kettle("machines show palm-house-01").out.find("Whole-number zoom (from the machine)") != std::string::npos);
+  CHECK(kettle("machines show palm-house-01").out.find("Whole-number zoom (from the machine)") !=
+        std::string::npos);
   CHECK(kettle("machines remove palm-house-01").code == 0);
   CHECK(kettle("machines show palm-house-01").code == 2);
   CHECK(kettle("machines undo").out == "undone: remove palm-house-01\n");

@@ -18,7 +18,8 @@ ClientOptions only(std::int32_t encoding, int quality = -1) {
 }  // namespace
 
 TEST_CASE("Every encoding the server has arrives pixel for pixel", "[rfb]") {
-  const std::int32_t e = GENERATE(encoding::kRaw, encoding::kHextile, encoding::kTrle, encoding::kZrle, encoding::kTight);
+  const std::int32_t e =
+      GENERATE(encoding::kRaw, encoding::kHextile, encoding::kTrle, encoding::kZrle, encoding::kTight);
   const bool trickle = GENERATE(false, true);
   CAPTURE(nameOfEncoding(e), trickle);
   Link link({}, only(e), trickle);
@@ -36,7 +37,8 @@ TEST_CASE("Other pixel formats arrive as near as they can", "[rfb]") {
   swapped.redShift = 0, swapped.blueShift = 16;
   PixelFormat big565 = PixelFormat::rgb565();
   big565.bigEndian = true;
-  const std::vector<std::pair<PixelFormat, int>> formats{{swapped, 0}, {PixelFormat::rgb565(), 4}, {big565, 4}, {PixelFormat::rgb332(), 43}};
+  const std::vector<std::pair<PixelFormat, int>> formats{
+      {swapped, 0}, {PixelFormat::rgb565(), 4}, {big565, 4}, {PixelFormat::rgb332(), 43}};
   const auto& [format, error] = formats[GENERATE(0U, 1U, 2U, 3U)];
   CAPTURE(nameOfEncoding(e), format.bitsPerPixel, format.bigEndian);
   ClientOptions options = only(e);
@@ -70,7 +72,9 @@ TEST_CASE("The pixel format changes while the session runs", "[rfb]") {
 TEST_CASE("Tight with JPEG stays within the loss of its quality", "[rfb]") {
   Framebuffer soft({160, 120});
   for (int y = 0; y < 120; ++y)
-    for (int x = 0; x < 160; ++x) *soft.at(x, y) = rgb(static_cast<unsigned>(x), static_cast<unsigned>(y * 2), static_cast<unsigned>((x + y) / 2));
+    for (int x = 0; x < 160; ++x)
+      *soft.at(x, y) =
+          rgb(static_cast<unsigned>(x), static_cast<unsigned>(y * 2), static_cast<unsigned>((x + y) / 2));
   Link link({}, only(encoding::kTight, 9), false, soft.cropped(soft.rect()));
   link.start();
   REQUIRE(link.whole());
@@ -214,7 +218,9 @@ TEST_CASE("Pointer moves that wait are replaced by newer ones, presses never", "
     link.client->pointer({60, 60}, 0);
     link.client->pointer({5000, -3}, 0);
   });
-  REQUIRE(link.until([&] { return !link.serverEvents.pointers.empty() && link.serverEvents.pointers.back().first == Point{199, 0}; }));
+  REQUIRE(link.until([&] {
+    return !link.serverEvents.pointers.empty() && link.serverEvents.pointers.back().first == Point{199, 0};
+  }));
   const auto& seen = link.serverEvents.pointers;
   CHECK(seen.size() == 4);
   CHECK(seen[0] == std::pair<Point, unsigned>{{49, 49}, 0});
@@ -228,7 +234,9 @@ TEST_CASE("The clipboard goes both ways, in Unicode where the server can", "[rfb
   CAPTURE(server.extendedClipboard);
   Link link(server);
   link.start();
-  REQUIRE(link.until([&] { return link.events.whole() && (!server.extendedClipboard || link.events.peer.extendedClipboard); }));
+  REQUIRE(link.until([&] {
+    return link.events.whole() && (!server.extendedClipboard || link.events.peer.extendedClipboard);
+  }));
   const std::string text = server.extendedClipboard ? "F\xc3\xa4rne\n\xf0\x9f\x8c\xbf" : "F\xc3\xa4rne\nzwei";
   link.sync([&] { link.client->offerClipboard(text); });
   CHECK(link.until([&] { return link.serverEvents.clipboard_ == text; }));
@@ -285,8 +293,11 @@ TEST_CASE("Bell, name, lights, cursor and power arrive", "[rfb]") {
   CHECK(link.until([&] { return link.events.bells == 1; }));
   CHECK(link.until([&] { return link.events.name == "palm-house-01"; }));
   CHECK(link.until([&] { return link.events.leds == 6; }));
-  CHECK(link.until([&] { return link.events.cursor.pixels == std::vector<Pixel>{0xff102030U, 0x80405060U}; }));
-  CHECK(link.until([&] { return link.serverEvents.powers == std::vector<PowerAction>{PowerAction::Reboot}; }));
+  CHECK(link.until([&] {
+    return link.events.cursor.pixels == std::vector<Pixel>{0xff102030U, 0x80405060U};
+  }));
+  CHECK(
+      link.until([&] { return link.serverEvents.powers == std::vector<PowerAction>{PowerAction::Reboot}; }));
   link.serverEvents.acceptsPower = false;
   link.sync([&] { link.client->power(PowerAction::Reset); });
   CHECK(link.until([&] { return link.events.powerRefused_; }));

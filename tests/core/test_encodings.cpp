@@ -16,8 +16,8 @@ namespace {
 constexpr Size kSize{48, 40};
 
 /// Sends one update with the given body to a client and returns what it shows.
-Framebuffer decoded(const std::function<void(ByteWriter&)>& body, unsigned rectangles = 1, std::size_t step = SIZE_MAX,
-                    test::Recorder* events = nullptr) {
+Framebuffer decoded(const std::function<void(ByteWriter&)>& body, unsigned rectangles = 1,
+                    std::size_t step = SIZE_MAX, test::Recorder* events = nullptr) {
   ByteWriter out = test::serverGreeting(kSize);
   updateHeader(out, rectangles);
   body(out);
@@ -75,9 +75,11 @@ TEST_CASE("RRE and CoRRE", "[rfb][encoding]") {
         rectHeader(out, {4, 4, 30, 20}, compact ? encoding::kCoRre : encoding::kRre);
         out.u32(2);
         pixel(out, kPaper);
-        for (const auto& [colour, r] : std::vector<std::pair<Pixel, Rect>>{{kFern, {0, 0, 5, 5}}, {kClay, {29, 19, 1, 1}}}) {
+        for (const auto& [colour, r] :
+             std::vector<std::pair<Pixel, Rect>>{{kFern, {0, 0, 5, 5}}, {kClay, {29, 19, 1, 1}}}) {
           pixel(out, colour);
-          for (int v : {r.x, r.y, r.width, r.height}) compact ? out.u8(static_cast<unsigned>(v)) : out.u16(static_cast<unsigned>(v));
+          for (int v : {r.x, r.y, r.width, r.height})
+            compact ? out.u8(static_cast<unsigned>(v)) : out.u16(static_cast<unsigned>(v));
         }
       },
       1, step);
@@ -189,7 +191,9 @@ TEST_CASE("Tight: fill, copy, palette, small data, gradient, JPEG and PNG", "[rf
   const Framebuffer soft = [] {
     Framebuffer f({16, 10});
     for (int y = 0; y < 10; ++y)
-      for (int x = 0; x < 16; ++x) *f.at(x, y) = rgb(static_cast<unsigned>(x * 15), static_cast<unsigned>(y * 25), static_cast<unsigned>((x + y) * 9));
+      for (int x = 0; x < 16; ++x)
+        *f.at(x, y) = rgb(static_cast<unsigned>(x * 15), static_cast<unsigned>(y * 25),
+                          static_cast<unsigned>((x + y) * 9));
     return f;
   }();
   const Framebuffer shown = decoded(
@@ -221,7 +225,9 @@ TEST_CASE("Tight: fill, copy, palette, small data, gradient, JPEG and PNG", "[rf
         for (int y = 0; y < 10; ++y)
           for (int x = 0; x < 16; ++x)
             for (int shift : {16, 8, 0}) {
-              const auto at = [&](int px, int py) { return px < 0 || py < 0 ? 0 : static_cast<int>(soft.pixel(px, py) >> shift & 0xff); };
+              const auto at = [&](int px, int py) {
+                return px < 0 || py < 0 ? 0 : static_cast<int>(soft.pixel(px, py) >> shift & 0xff);
+              };
               const int guess = std::clamp(at(x - 1, y) + at(x, y - 1) - at(x - 1, y - 1), 0, 255);
               differences.u8(static_cast<unsigned>(at(x, y) - guess) & 0xff);
             }
@@ -256,14 +262,18 @@ TEST_CASE("JPEG rectangles may leave out tables they have sent before", "[rfb][e
   const std::size_t step = GENERATE(SIZE_MAX, 1);
   Framebuffer soft({48, 40});
   for (int y = 0; y < 40; ++y)
-    for (int x = 0; x < 48; ++x) *soft.at(x, y) = rgb(static_cast<unsigned>(x * 4), static_cast<unsigned>(y * 5), 60);
+    for (int x = 0; x < 48; ++x)
+      *soft.at(x, y) = rgb(static_cast<unsigned>(x * 4), static_cast<unsigned>(y * 5), 60);
   const Bytes jpeg = JpegEncoder().encode(soft, soft.rect(), 90);
   Bytes bare(jpeg.begin(), jpeg.begin() + 2);
   for (std::size_t at = 2; at + 4 <= jpeg.size() && jpeg[at + 1] != 0xda;) {
     const std::size_t length = loadBe16(&jpeg[at + 2]) + 2U;
-    if (jpeg[at + 1] != 0xdb && jpeg[at + 1] != 0xc4) bare.insert(bare.end(), jpeg.begin() + static_cast<std::ptrdiff_t>(at), jpeg.begin() + static_cast<std::ptrdiff_t>(at + length));
+    if (jpeg[at + 1] != 0xdb && jpeg[at + 1] != 0xc4)
+      bare.insert(bare.end(), jpeg.begin() + static_cast<std::ptrdiff_t>(at),
+                  jpeg.begin() + static_cast<std::ptrdiff_t>(at + length));
     at += length;
-    if (jpeg[at + 1] == 0xda) bare.insert(bare.end(), jpeg.begin() + static_cast<std::ptrdiff_t>(at), jpeg.end());
+    if (jpeg[at + 1] == 0xda)
+      bare.insert(bare.end(), jpeg.begin() + static_cast<std::ptrdiff_t>(at), jpeg.end());
   }
   REQUIRE(bare.size() < jpeg.size());
   const Framebuffer shown = decoded(

@@ -75,7 +75,9 @@ TEST_CASE("Absurd picture sizes are refused without memory", "[hostile]") {
 }
 
 TEST_CASE("Rectangles outside the picture and unknown encodings are refused", "[hostile]") {
-  CHECK(failureOfUpdate([](ByteWriter& out) { rectHeader(out, {60, 0, 10, 10}, encoding::kRaw); }).find("leaves the picture") != std::string::npos);
+  CHECK(failureOfUpdate([](ByteWriter& out) {
+          rectHeader(out, {60, 0, 10, 10}, encoding::kRaw);
+        }).find("leaves the picture") != std::string::npos);
   failureOfUpdate([](ByteWriter& out) { rectHeader(out, {0, 0, 10, 10}, 4711); });
   failureOfUpdate([](ByteWriter& out) {
     rectHeader(out, {0, 0, 10, 10}, encoding::kCopyRect);
@@ -127,7 +129,11 @@ TEST_CASE("A zip bomb inflates to its rectangle and no further", "[hostile]") {
     });
   failureOfUpdate([&](ByteWriter& out) {
     rectHeader(out, {0, 0, 10, 10}, encoding::kTight);
-    out.u8(0).u8(0x80 | (bomb.size() & 0x7f)).u8(0x80 | (bomb.size() >> 7 & 0x7f)).u8(static_cast<unsigned>(bomb.size() >> 14)).bytes(bomb);
+    out.u8(0)
+        .u8(0x80 | (bomb.size() & 0x7f))
+        .u8(0x80 | (bomb.size() >> 7 & 0x7f))
+        .u8(static_cast<unsigned>(bomb.size() >> 14))
+        .bytes(bomb);
   });
   ByteWriter clip = test::serverGreeting({64, 64});
   clip.u8(server_message::kServerCutText).zeros(3).s32(-static_cast<std::int32_t>(bomb.size() + 4));
@@ -143,10 +149,10 @@ TEST_CASE("Tiles that break their own rules are refused", "[hostile]") {
       out.bytes(body);
     });
   };
-  tile(encoding::kTrle, {17});                             // an unused kind
-  tile(encoding::kTrle, {127});                            // a palette that was never sent
-  tile(encoding::kTrle, {128, 1, 2, 3, 255, 255});         // a run past the tile
-  tile(encoding::kTrle, {130, 1, 2, 3, 4, 5, 6, 2});       // an index past the palette
+  tile(encoding::kTrle, {17});                        // an unused kind
+  tile(encoding::kTrle, {127});                       // a palette that was never sent
+  tile(encoding::kTrle, {128, 1, 2, 3, 255, 255});    // a run past the tile
+  tile(encoding::kTrle, {130, 1, 2, 3, 4, 5, 6, 2});  // an index past the palette
   tile(encoding::kHextile, {hextile::kBackground | hextile::kAnySubrects, 0, 0, 0, 0, 1, 0xff, 0xff});
   tile(encoding::kTight, {0xf0});
   tile(encoding::kTight, {0x40, 9});
@@ -168,7 +174,9 @@ TEST_CASE("A server that stalls in mid-rectangle can be ended at once", "[hostil
     auto [a, b] = memoryPair(strand);
     serverEnd = std::make_shared<StreamPtr>(std::move(b));
     auto clientEnd = std::make_shared<StreamPtr>(std::move(a));
-    spawn(strand, [client, clientEnd] { return client->run(std::move(*clientEnd)); }, [&](std::exception_ptr) { done = true; });
+    spawn(
+        strand, [client, clientEnd] { return client->run(std::move(*clientEnd)); },
+        [&](std::exception_ptr) { done = true; });
     spawn(strand, [serverEnd]() -> Task<void> {
       ByteWriter out = test::serverGreeting({64, 64});
       updateHeader(out, 1);
@@ -185,7 +193,8 @@ TEST_CASE("A server that stalls in mid-rectangle can be ended at once", "[hostil
 }
 
 TEST_CASE("A visitor that sends nonsense does not harm the server", "[hostile]") {
-  for (const Bytes& nonsense : {Bytes(64, 0xff), Bytes{6, 0, 0, 0, 0x7f, 0xff, 0xff, 0xff}, Bytes{251, 0, 0xff, 0xff, 0xff, 0xff, 255, 0}}) {
+  for (const Bytes& nonsense : {Bytes(64, 0xff), Bytes{6, 0, 0, 0, 0x7f, 0xff, 0xff, 0xff},
+                                Bytes{251, 0, 0xff, 0xff, 0xff, 0xff, 255, 0}}) {
     std::exception_ptr failure;
     runToEnd([&]() -> Task<void> {
       ByteWriter visitor;

@@ -112,8 +112,10 @@ TEST_CASE("The scenario's consoles and records belong together", "[lab]") {
   CHECK(loadOrMakeSecrets(folder.path / "lab").consolePasswords == secrets.consolePasswords);
   const auto plans = consolePlans(secrets);
   CHECK(plans.size() == 26);
-  CHECK(std::count_if(plans.begin(), plans.end(), [](const ConsolePlan& p) { return p.options.certificate.has_value(); }) == 1);
-  CHECK(std::count_if(plans.begin(), plans.end(), [](const ConsolePlan& p) { return p.guest.twoScreens; }) == 1);
+  CHECK(std::count_if(plans.begin(), plans.end(),
+                      [](const ConsolePlan& p) { return p.options.certificate.has_value(); }) == 1);
+  CHECK(std::count_if(plans.begin(), plans.end(), [](const ConsolePlan& p) { return p.guest.twoScreens; }) ==
+        1);
   auto store = openSqliteStore(folder.path / "records.sqlite");
   auto vault = openVault(folder.path);
   fillStore(*store, *vault, secrets);
@@ -141,7 +143,9 @@ TEST_CASE("H.264 rectangles show what was encoded", "[rfb][h264]") {
   frame->format = AV_PIX_FMT_YUV420P, frame->width = 64, frame->height = 48;
   REQUIRE(av_frame_get_buffer(frame, 0) == 0);
   for (int y = 0; y < 48; ++y) std::memset(frame->data[0] + y * frame->linesize[0], 180, 64);
-  for (int y = 0; y < 24; ++y) std::memset(frame->data[1] + y * frame->linesize[1], 128, 32), std::memset(frame->data[2] + y * frame->linesize[2], 128, 32);
+  for (int y = 0; y < 24; ++y)
+    std::memset(frame->data[1] + y * frame->linesize[1], 128, 32),
+        std::memset(frame->data[2] + y * frame->linesize[2], 128, 32);
   frame->pts = 0;
   REQUIRE(avcodec_send_frame(context, frame) == 0);
   avcodec_send_frame(context, nullptr);
@@ -155,7 +159,8 @@ TEST_CASE("H.264 rectangles show what was encoded", "[rfb][h264]") {
   Framebuffer picture({100, 80});
   CHECK(decoder.decode(unit, picture, {10, 20, 64, 48}));
   // Luma 180 of the studio range is (180 - 16) * 255 / 219 = 191 in full range.
-  for (int shift : {0, 8, 16}) CHECK(std::abs(static_cast<int>(picture.pixel(40, 40) >> shift & 0xff) - 191) <= 3);
+  for (int shift : {0, 8, 16})
+    CHECK(std::abs(static_cast<int>(picture.pixel(40, 40) >> shift & 0xff) - 191) <= 3);
   CHECK(picture.pixel(5, 5) == kOpaque);
   CHECK(picture.pixel(80, 40) == kOpaque);
   CHECK_THROWS_AS(decoder.decode(Bytes(30, 0xff), picture, {0, 0, 64, 48}), Error);

@@ -21,7 +21,8 @@ TEST_CASE("A region holds disjoint rectangles and knows what it covers", "[pictu
   region.clip({0, 0, 10, 10});
   CHECK(region.bounds().right() == 10);
   for (std::size_t i = 0; i < region.rects().size(); ++i)
-    for (std::size_t j = i + 1; j < region.rects().size(); ++j) CHECK_FALSE(region.rects()[i].intersects(region.rects()[j]));
+    for (std::size_t j = i + 1; j < region.rects().size(); ++j)
+      CHECK_FALSE(region.rects()[i].intersects(region.rects()[j]));
 }
 
 TEST_CASE("A region with too many parts becomes its bounding box, an exact one never does", "[picture]") {
@@ -44,9 +45,15 @@ TEST_CASE("Every pixel format round-trips what it can hold", "[picture]") {
   big565.bigEndian = true;
   PixelFormat high = PixelFormat::native();
   high.redShift = 24, high.greenShift = 16, high.blueShift = 8;
-  const std::pair<PixelFormat, int> formats[] = {{PixelFormat::native(), 0}, {swapped, 0}, {big, 0}, {high, 0},
-                                                 {PixelFormat::native().compact(), 0}, {high.compact(), 0},
-                                                 {PixelFormat::rgb565(), 4}, {big565, 4}, {PixelFormat::rgb332(), 43}};
+  const std::pair<PixelFormat, int> formats[] = {{PixelFormat::native(), 0},
+                                                 {swapped, 0},
+                                                 {big, 0},
+                                                 {high, 0},
+                                                 {PixelFormat::native().compact(), 0},
+                                                 {high.compact(), 0},
+                                                 {PixelFormat::rgb565(), 4},
+                                                 {big565, 4},
+                                                 {PixelFormat::rgb332(), 43}};
   const Framebuffer picture = test::colourfulPicture({64, 16});
   for (const auto& [format, error] : formats) {
     CAPTURE(format.bitsPerPixel, format.bigEndian, format.redShift);
@@ -57,14 +64,16 @@ TEST_CASE("Every pixel format round-trips what it can hold", "[picture]") {
     Framebuffer back({64, 16});
     reader.many(wire.data(), back.row(0), 64 * 16);
     CHECK(test::largestDifference(picture, back) <= error);
-    for (int i = 0; i < 64; ++i) CHECK(reader.one(wire.data() + static_cast<std::size_t>(i) * reader.bytesPerPixel()) == back.row(0)[i]);
+    for (int i = 0; i < 64; ++i)
+      CHECK(reader.one(wire.data() + static_cast<std::size_t>(i) * reader.bytesPerPixel()) == back.row(0)[i]);
   }
 }
 
 TEST_CASE("A pixel format from the wire is checked", "[picture]") {
   auto bytes = PixelFormat::native().serialize();
   CHECK(PixelFormat::parse(bytes) == PixelFormat::native());
-  for (const auto& [at, value] : std::vector<std::pair<std::size_t, Byte>>{{0, 24}, {0, 0}, {1, 0}, {1, 33}, {5, 0}, {5, 254}, {10, 32}, {10, 30}}) {
+  for (const auto& [at, value] : std::vector<std::pair<std::size_t, Byte>>{
+           {0, 24}, {0, 0}, {1, 0}, {1, 33}, {5, 0}, {5, 254}, {10, 32}, {10, 30}}) {
     auto broken = bytes;
     broken[at] = value;
     CAPTURE(at, int{value});
@@ -95,7 +104,8 @@ TEST_CASE("A framebuffer keeps what fits when it changes size and refuses absurd
 }
 
 TEST_CASE("Copying inside a picture respects overlap in every direction", "[picture]") {
-  for (const auto& [dx, dy] : std::vector<std::pair<int, int>>{{3, 0}, {-3, 0}, {0, 3}, {0, -3}, {2, 2}, {-2, -2}}) {
+  for (const auto& [dx, dy] :
+       std::vector<std::pair<int, int>>{{3, 0}, {-3, 0}, {0, 3}, {0, -3}, {2, 2}, {-2, -2}}) {
     Framebuffer picture = test::colourfulPicture({40, 40});
     const Framebuffer before = picture.cropped(picture.rect());
     picture.copy({10, 10}, Rect{10 + dx, 10 + dy, 20, 20});
@@ -120,7 +130,8 @@ TEST_CASE("Scaling keeps flat colours and the average", "[picture]") {
   flat.fill(flat.rect(), rgb(10, 200, 90));
   for (const Size target : {Size{13, 7}, Size{50, 30}, Size{175, 64}, Size{1, 1}}) {
     std::vector<Pixel> out(static_cast<std::size_t>(target.area()));
-    Scaler({0, 0, 50, 30}, target).scale(flat, {0, 0, target.width, target.height}, out.data(), static_cast<std::size_t>(target.width));
+    Scaler({0, 0, 50, 30}, target)
+        .scale(flat, {0, 0, target.width, target.height}, out.data(), static_cast<std::size_t>(target.width));
     for (Pixel p : out) REQUIRE(p == rgb(10, 200, 90));
   }
   Framebuffer halves({4, 4});
@@ -151,7 +162,8 @@ TEST_CASE("Whole-number zoom repeats pixels", "[picture]") {
   std::vector<Pixel> out(30 * 18);
   scaleWhole(picture, picture.rect(), 3, out.data(), 30);
   for (int y = 0; y < 18; ++y)
-    for (int x = 0; x < 30; ++x) REQUIRE(out[static_cast<std::size_t>(y * 30 + x)] == picture.pixel(x / 3, y / 3));
+    for (int x = 0; x < 30; ++x)
+      REQUIRE(out[static_cast<std::size_t>(y * 30 + x)] == picture.pixel(x / 3, y / 3));
 }
 
 TEST_CASE("zlib streams live across messages and refuse bombs", "[codec]") {
@@ -185,7 +197,8 @@ TEST_CASE("zlib streams live across messages and refuse bombs", "[codec]") {
 TEST_CASE("JPEG of a smooth picture stays near it; wrong sizes are refused", "[codec]") {
   Framebuffer picture({64, 48});
   for (int y = 0; y < 48; ++y)
-    for (int x = 0; x < 64; ++x) *picture.at(x, y) = rgb(static_cast<unsigned>(x * 3), static_cast<unsigned>(y * 4), 90);
+    for (int x = 0; x < 64; ++x)
+      *picture.at(x, y) = rgb(static_cast<unsigned>(x * 3), static_cast<unsigned>(y * 4), 90);
   JpegEncoder encoder;
   JpegDecoder decoder;
   const Bytes jpeg = encoder.encode(picture, picture.rect(), 95);

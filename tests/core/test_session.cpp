@@ -1,6 +1,6 @@
 // Sessions: questions, trust, staying connected; with a clock that stands still unless told.
-#include "lab/host.hpp"
 #include "base/file.hpp"
+#include "lab/host.hpp"
 #include "route/opening.hpp"
 #include "session/keys.hpp"
 #include "session/vnc_session.hpp"
@@ -133,10 +133,13 @@ TEST_CASE("A session becomes live and says what it can", "[session]") {
   Bench bench(plan());
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
-  CHECK(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.seen.covers({0, 0, 1280, 800}); }); }));
+  CHECK(test::eventually([&] {
+    return bench.watcher->get([](Watcher& w) { return w.seen.covers({0, 0, 1280, 800}); });
+  }));
   CHECK(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.can.resize.can; }); }));
   CHECK(bench.watcher->get([](Watcher& w) { return !w.can.sound.can && !w.can.sound.why.empty(); }));
-  CHECK(bench.watcher->get([](Watcher& w) { return w.route.reached && !w.route.sealed && w.route.machineName == "mist-bench"; }));
+  CHECK(bench.watcher->get(
+      [](Watcher& w) { return w.route.reached && !w.route.sealed && w.route.machineName == "mist-bench"; }));
 }
 
 TEST_CASE("A wrong password is asked for again; the right one is remembered only when wanted", "[session]") {
@@ -150,7 +153,8 @@ TEST_CASE("A wrong password is asked for again; the right one is remembered only
   };
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
-  CHECK(bench.watcher->get([](Watcher& w) { return w.questions.size() == 2 && !w.questions[0].again && w.questions[1].again; }));
+  CHECK(bench.watcher->get(
+      [](Watcher& w) { return w.questions.size() == 2 && !w.questions[0].again && w.questions[1].again; }));
   CHECK(bench.watcher->get([](Watcher& w) { return !w.questions[0].hint.empty(); }));
   std::lock_guard lock(mutex);
   CHECK(remembered == std::vector<std::string>{"orchid"});
@@ -167,7 +171,8 @@ TEST_CASE("Refusing to give a password ends the session", "[session]") {
 TEST_CASE("end() while a question is open ends at once", "[session]") {
   Bench bench(plan("orchid"));
   auto session = bench.open();
-  REQUIRE(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.open.size() == 1; }); }));
+  REQUIRE(
+      test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.open.size() == 1; }); }));
   session->end();
   CHECK(bench.watcher->reaches(SessionStage::Ended));
   bench.watcher->open[0](Bench::password("orchid"));  // a late answer does no harm
@@ -204,7 +209,9 @@ TEST_CASE("A certificate is asked about once; a changed one stops everything and
   };
   bench.watcher->replies = {Answer{}};
   bench.open();
-  REQUIRE(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::NotTrusted; }); }));
+  REQUIRE(test::eventually([&] {
+    return bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::NotTrusted; });
+  }));
   CHECK(bench.watcher->get([](Watcher& w) { return w.questions.back().pinned == "00:11"; }));
   CHECK(asked == 0);
 }
@@ -218,14 +225,19 @@ TEST_CASE("A lost line is tried again with growing delays, and comes back", "[se
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
   bench.console.stop();
   for (std::size_t i = 1; i <= 5; ++i) {
-    REQUIRE(test::eventually([&] { return bench.watcher->get([&](Watcher& w) { return w.delays.size() == i && w.status.stage == SessionStage::Waiting; }); }));
+    REQUIRE(test::eventually([&] {
+      return bench.watcher->get(
+          [&](Watcher& w) { return w.delays.size() == i && w.status.stage == SessionStage::Waiting; });
+    }));
     const auto delay = bench.watcher->get([](Watcher& w) { return w.delays.back(); });
     REQUIRE(test::eventually([&] { return clock->sleepers() >= 1; }));
     if (i == 5) bench.console.start(true);
     clock->advance(delay + std::chrono::milliseconds(1));
   }
   CHECK(bench.watcher->get([](Watcher& w) { return w.delays; }) ==
-        std::vector<std::chrono::nanoseconds>{std::chrono::seconds(1), std::chrono::seconds(1), std::chrono::seconds(2), std::chrono::seconds(4), std::chrono::seconds(5)});
+        std::vector<std::chrono::nanoseconds>{std::chrono::seconds(1), std::chrono::seconds(1),
+                                              std::chrono::seconds(2), std::chrono::seconds(4),
+                                              std::chrono::seconds(5)});
   CHECK(bench.watcher->reaches(SessionStage::Live));
   CHECK_FALSE(bench.session->picture()->size().empty());
 }

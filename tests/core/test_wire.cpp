@@ -98,9 +98,13 @@ TEST_CASE("A memory pair makes a fast writer wait", "[wire]") {
 }
 
 TEST_CASE("Connections fail with the kind that helps", "[wire]") {
-  CHECK(kindOfTask([]() -> Task<void> { co_await connectTcp("127.0.0.1", 1, std::chrono::seconds(2)); }) == ErrorKind::Refused);
-  CHECK(kindOfTask([]() -> Task<void> { co_await connectTcp("no-such-host.invalid", 5900, std::chrono::seconds(5)); }) == ErrorKind::NameUnknown);
-  CHECK(kindOfTask([]() -> Task<void> { co_await connectUnix("/nowhere/at/all"); }) == ErrorKind::Unreachable);
+  CHECK(kindOfTask([]() -> Task<void> { co_await connectTcp("127.0.0.1", 1, std::chrono::seconds(2)); }) ==
+        ErrorKind::Refused);
+  CHECK(kindOfTask([]() -> Task<void> {
+          co_await connectTcp("no-such-host.invalid", 5900, std::chrono::seconds(5));
+        }) == ErrorKind::NameUnknown);
+  CHECK(kindOfTask([]() -> Task<void> { co_await connectUnix("/nowhere/at/all"); }) ==
+        ErrorKind::Unreachable);
   CHECK(kindOfTask([]() -> Task<void> { co_await connectUnix(std::string(200, 'x')); }) == ErrorKind::Local);
 }
 
@@ -206,15 +210,18 @@ TEST_CASE("AES-EAX matches the published vectors", "[rsa-aes]") {
   // Bellare, Rogaway, Wagner: The EAX Mode of Operation, appendix G, vectors 2 and 4.
   const auto bytes = [](const std::string& text) {
     Bytes out;
-    for (std::size_t i = 0; i < text.size(); i += 2) out.push_back(static_cast<Byte>(std::stoul(text.substr(i, 2), nullptr, 16)));
+    for (std::size_t i = 0; i < text.size(); i += 2)
+      out.push_back(static_cast<Byte>(std::stoul(text.substr(i, 2), nullptr, 16)));
     return out;
   };
   struct Vector {
     const char *key, *nonce, *header, *plain, *cipher;
   };
   const Vector vectors[] = {
-      {"91945D3F4DCBEE0BF45EF52255F095A4", "BECAF043B0A23D843194BA972C66DEBD", "FA3BFD4806EB53FA", "F7FB", "19DD5C4C9331049D0BDAB0277408F67967E5"},
-      {"D07CF6CBB7F313BDDE66B727AFD3C5E8", "8408DFFF3C1A2B1292DC199E46B7D617", "33CCE2EABFF5A79D", "481C9E39B1", "632A9D131AD4C168A4225D8E1FF755939974A7BEDE"},
+      {"91945D3F4DCBEE0BF45EF52255F095A4", "BECAF043B0A23D843194BA972C66DEBD", "FA3BFD4806EB53FA", "F7FB",
+       "19DD5C4C9331049D0BDAB0277408F67967E5"},
+      {"D07CF6CBB7F313BDDE66B727AFD3C5E8", "8408DFFF3C1A2B1292DC199E46B7D617", "33CCE2EABFF5A79D",
+       "481C9E39B1", "632A9D131AD4C168A4225D8E1FF755939974A7BEDE"},
   };
   for (const Vector& v : vectors) {
     rfb::AesEax eax(bytes(v.key));

@@ -1,9 +1,9 @@
 // The real window, driven by real key and mouse events.
+#include <QAbstractButton>
+#include <QCheckBox>
 #include <QClipboard>
 #include <QComboBox>
 #include <QLabel>
-#include <QAbstractButton>
-#include <QCheckBox>
 #include <QListWidget>
 #include <QProcess>
 #include <QScrollArea>
@@ -38,7 +38,8 @@ TEST_CASE("A machine opens from the roster and shows its picture, pixel for pixe
     same = true;
     for (int y = 0; y < 200 && same; y += 7)
       for (int x = 0; x < 300 && same; x += 7) {
-        const QPoint at(x + std::max(0, static_cast<int>(area.x())), y + std::max(0, static_cast<int>(area.y())));
+        const QPoint at(x + std::max(0, static_cast<int>(area.x())),
+                        y + std::max(0, static_cast<int>(area.y())));
         const Point p = bench.view()->toPicture(at);
         same = (grabbed.pixel(at) & 0xffffff) == (picture->pixel(p.x, p.y) & 0xffffff);
       }
@@ -114,7 +115,8 @@ TEST_CASE("The pointer arrives where it points, whatever the scale", "[window]")
   (void)window;
 }
 
-TEST_CASE("A wrong password is told in the pane, the right one opens, and is kept sealed when wanted", "[window]") {
+TEST_CASE("A wrong password is told in the pane, the right one opens, and is kept sealed when wanted",
+          "[window]") {
   WindowBench bench(1, "orchid");
   MainWindow& window = bench.open();
   window.openEndpoint(bench.endpoints[0]);
@@ -146,7 +148,8 @@ TEST_CASE("A certificate is asked about in the pane, with its fingerprint, and t
   CHECK(s->question()->kind == Question::Kind::Trust);
   bool fingerprint = false;
   for (auto* label : window.stage()->focusedPane()->story()->findChildren<QLabel*>())
-    fingerprint = fingerprint || QString(label->text()).remove('\n') == QString::fromStdString(s->question()->certificate.sha256);
+    fingerprint = fingerprint || QString(label->text()).remove('\n') ==
+                                     QString::fromStdString(s->question()->certificate.sha256);
   CHECK(fingerprint);
   QTest::mouseClick(bench.child<QPushButton>("trustKeep"), Qt::LeftButton);
   REQUIRE(shown([&] { return s->isLive(); }));
@@ -185,7 +188,9 @@ TEST_CASE("Nothing listens: the pane and the route say so, with a cure", "[windo
 
 TEST_CASE("The machine follows the pane's size when its record says so", "[window]") {
   WindowBench bench(1);
-  bench.tools.store->commit("set", [&](StoreWriter& w) { w.set({OwnerKind::WayIn, bench.endpoints[0]}, "screen.size", "follow"); });
+  bench.tools.store->commit("set", [&](StoreWriter& w) {
+    w.set({OwnerKind::WayIn, bench.endpoints[0]}, "screen.size", "follow");
+  });
   MainWindow& window = bench.open();
   window.openEndpoint(bench.endpoints[0]);
   OpenSession* s = window.stage()->sessionOf(bench.endpoints[0]);
@@ -235,7 +240,8 @@ TEST_CASE("Full screen has a spout that keeps away from corners and opens on the
       full->spout()->setPlace(edge, share);
       const QRect r = full->spout()->geometry();
       CHECK(full->rect().contains(r));
-      for (QPoint corner : {full->rect().topLeft(), full->rect().topRight(), full->rect().bottomLeft(), full->rect().bottomRight()})
+      for (QPoint corner : {full->rect().topLeft(), full->rect().topRight(), full->rect().bottomLeft(),
+                            full->rect().bottomRight()})
         CHECK((r.center() - corner).manhattanLength() > 70);
     }
   CHECK_FALSE(full->spout()->isOpen());
@@ -288,7 +294,9 @@ TEST_CASE("The Go field finds machines, addresses and actions, and says what Ent
 
 TEST_CASE("A sheet makes a machine, shows origins, refuses nonsense, and undo takes it back", "[window]") {
   WindowBench bench(1);
-  bench.tools.store->commit("group", [&](StoreWriter& w) { w.set({OwnerKind::Folder, bench.groupId}, "screen.fit", "fill"); });
+  bench.tools.store->commit("group", [&](StoreWriter& w) {
+    w.set({OwnerKind::Folder, bench.groupId}, "screen.fit", "fill");
+  });
   MainWindow& window = bench.open();
   window.editMachine(bench.machineIds[0]);
   auto* origin = bench.child<QPushButton>("origin:screen.fit");
@@ -481,7 +489,9 @@ TEST_CASE("Every control that takes the focus has a name to be spoken", "[window
     if (w->focusPolicy() == Qt::NoFocus || !w->isVisible()) continue;
     QString name = w->accessibleName();
     if (auto* b = qobject_cast<QAbstractButton*>(w)) name += b->text();
-    if (qobject_cast<QScrollArea*>(w) != nullptr || w->objectName().startsWith("qt_") || w->inherits("QMenuBar")) continue;
+    if (qobject_cast<QScrollArea*>(w) != nullptr || w->objectName().startsWith("qt_") ||
+        w->inherits("QMenuBar"))
+      continue;
     CAPTURE(w->metaObject()->className(), w->objectName().toStdString());
     CHECK_FALSE(name.isEmpty());
   }
@@ -489,7 +499,9 @@ TEST_CASE("Every control that takes the focus has a name to be spoken", "[window
 
 TEST_CASE("The colour schemes keep their contrast", "[window]") {
   const auto luminance = [](const QColor& c) {
-    const auto channel = [](double v) { return v <= 0.03928 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4); };
+    const auto channel = [](double v) {
+      return v <= 0.03928 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4);
+    };
     return 0.2126 * channel(c.redF()) + 0.7152 * channel(c.greenF()) + 0.0722 * channel(c.blueF());
   };
   const auto contrast = [&](const QColor& a, const QColor& b) {

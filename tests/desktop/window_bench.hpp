@@ -31,9 +31,11 @@ inline bool shown(const std::function<bool()>& condition, int limit = 10000) {
 
 class WindowBench {
  public:
-  explicit WindowBench(int machines = 2, const std::string& password = "", bool certificate = false, bool twoScreens = false)
+  explicit WindowBench(int machines = 2, const std::string& password = "", bool certificate = false,
+                       bool twoScreens = false)
       : fonts(std::make_shared<lab::Fonts>()) {
-    for (const char* name : {"XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME"}) qputenv(name, folder.path.c_str());
+    for (const char* name : {"XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME"})
+      qputenv(name, folder.path.c_str());
     tools.store = openSqliteStore(folder.path / "records.sqlite");
     tools.vault = openVault(folder.path / "vault");
     for (int i = 1; i <= machines; ++i) {
@@ -130,7 +132,8 @@ class WindowBench {
 };
 
 /// A key as a keyboard on X11 sends it, with its hardware code.
-inline void hardwareKey(QWidget* widget, QEvent::Type type, int key, quint32 scanCode, Qt::KeyboardModifiers modifiers = {}) {
+inline void hardwareKey(QWidget* widget, QEvent::Type type, int key, quint32 scanCode,
+                        Qt::KeyboardModifiers modifiers = {}) {
   QKeyEvent event(type, key, modifiers, scanCode, 0, 0);
   QApplication::sendEvent(widget, &event);
 }

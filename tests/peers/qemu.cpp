@@ -20,7 +20,8 @@ namespace kw::test {
 
 bool have(const std::string& file) {
   if (std::filesystem::exists(file)) return true;
-  std::cout << "SKIPPED: " << Catch::getResultCapture().getCurrentTestName() << ": " << file << " is not installed" << std::endl;
+  std::cout << "SKIPPED: " << Catch::getResultCapture().getCurrentTestName() << ": " << file
+            << " is not installed" << std::endl;
   return false;
 }
 
@@ -38,9 +39,21 @@ Qemu::Qemu(std::vector<std::string> arguments, std::string vncOptions, bool tcp)
     port_ = freePort();
     vnc = "127.0.0.1:" + std::to_string(port_ - 5900);
   }
-  std::vector<std::string> all{"qemu-system-x86_64", "-accel", "tcg", "-display", "none", "-nodefaults",
-                               "-vga", "std", "-vnc", vnc + (vncOptions.empty() ? "" : "," + vncOptions),
-                               "-qmp", "unix:" + qmpPath + ",server=on,wait=off", "-monitor", "none", "-no-user-config"};
+  std::vector<std::string> all{"qemu-system-x86_64",
+                               "-accel",
+                               "tcg",
+                               "-display",
+                               "none",
+                               "-nodefaults",
+                               "-vga",
+                               "std",
+                               "-vnc",
+                               vnc + (vncOptions.empty() ? "" : "," + vncOptions),
+                               "-qmp",
+                               "unix:" + qmpPath + ",server=on,wait=off",
+                               "-monitor",
+                               "none",
+                               "-no-user-config"};
   for (std::string& a : arguments) {
     // What a test writes as FOLDER is this machine's own folder.
     if (const auto at = a.find("FOLDER"); at != std::string::npos) a.replace(at, 6, folder_.path.string());
@@ -104,12 +117,15 @@ std::string Qemu::readLine() {
 }
 
 nlohmann::json Qemu::qmp(const std::string& command, nlohmann::json arguments) {
-  const std::string line = nlohmann::json{{"execute", command}, {"arguments", std::move(arguments)}}.dump() + "\n";
-  if (write(qmp_, line.data(), line.size()) != static_cast<ssize_t>(line.size())) throw std::runtime_error("QMP does not listen");
+  const std::string line =
+      nlohmann::json{{"execute", command}, {"arguments", std::move(arguments)}}.dump() + "\n";
+  if (write(qmp_, line.data(), line.size()) != static_cast<ssize_t>(line.size()))
+    throw std::runtime_error("QMP does not listen");
   for (;;) {
     const auto answer = nlohmann::json::parse(readLine());
     if (answer.contains("return")) return answer["return"];
-    if (answer.contains("error")) throw std::runtime_error(command + ": " + answer["error"]["desc"].get<std::string>());
+    if (answer.contains("error"))
+      throw std::runtime_error(command + ": " + answer["error"]["desc"].get<std::string>());
   }
 }
 
@@ -133,7 +149,8 @@ VncConfig Qemu::config() const {
 }
 
 std::string Qemu::address() const {
-  return port_ > 0 ? "vnc://127.0.0.1:" + std::to_string(port_) : "vnc+unix:" + (folder_.path / "vnc").string();
+  return port_ > 0 ? "vnc://127.0.0.1:" + std::to_string(port_)
+                   : "vnc+unix:" + (folder_.path / "vnc").string();
 }
 
 struct Viewer::State {
@@ -203,7 +220,9 @@ Viewer::~Viewer() {
   runtime_.stop();
 }
 
-bool Viewer::until(const std::function<bool()>& condition, std::chrono::milliseconds limit) { return eventually(condition, limit); }
+bool Viewer::until(const std::function<bool()>& condition, std::chrono::milliseconds limit) {
+  return eventually(condition, limit);
+}
 
 bool Viewer::live(std::chrono::milliseconds limit) {
   return until(
@@ -226,7 +245,8 @@ bool Viewer::shows(const Framebuffer& truth, int allowed, std::chrono::milliseco
       [&] {
         const auto mine = session_->picture();
         auto lock = mine->lock();
-        return mine->size() == truth.size() && (allowed == 0 ? samePixels(*mine, truth) : largestDifference(*mine, truth) <= allowed);
+        return mine->size() == truth.size() &&
+               (allowed == 0 ? samePixels(*mine, truth) : largestDifference(*mine, truth) <= allowed);
       },
       limit);
 }

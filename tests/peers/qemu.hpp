@@ -13,7 +13,8 @@ namespace kw::test {
 
 class Qemu {
  public:
-  /// Starts qemu-system-x86_64 without a window; its VNC server listens on a unix socket or (with `tcp`) on loopback.
+  /// Starts qemu-system-x86_64 without a window; its VNC server listens on a unix socket or (with `tcp`) on
+  /// loopback.
   Qemu(std::vector<std::string> arguments, std::string vncOptions = "", bool tcp = false);
   ~Qemu();
 
@@ -47,11 +48,13 @@ class Viewer {
  public:
   explicit Viewer(VncConfig config);
   ~Viewer();
-  bool until(const std::function<bool()>& condition, std::chrono::milliseconds limit = std::chrono::seconds(20));
+  bool until(const std::function<bool()>& condition,
+             std::chrono::milliseconds limit = std::chrono::seconds(20));
   bool live(std::chrono::milliseconds limit = std::chrono::seconds(20));
   [[nodiscard]] Framebuffer picture() const;
   /// True when the picture equals `truth` within the limit.
-  bool shows(const Framebuffer& truth, int allowed = 0, std::chrono::milliseconds limit = std::chrono::seconds(10));
+  bool shows(const Framebuffer& truth, int allowed = 0,
+             std::chrono::milliseconds limit = std::chrono::seconds(10));
   void press(const std::string& chord);
   void type(const std::string& text);
   void click(Point at);

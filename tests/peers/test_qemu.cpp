@@ -105,9 +105,15 @@ TEST_CASE("QEMU: sixteen and eight bits are as near as their formats allow", "[q
     REQUIRE(viewer.live());
     CHECK(viewer.shows(truth));
     viewer.session().setColours(16);
-    CHECK(viewer.until([&] { return !test::samePixels(viewer.picture(), truth) && test::largestDifference(viewer.picture(), truth) <= 8; }));
+    CHECK(viewer.until([&] {
+      return !test::samePixels(viewer.picture(), truth) &&
+             test::largestDifference(viewer.picture(), truth) <= 8;
+    }));
     viewer.session().setColours(8);
-    CHECK(viewer.until([&] { return test::largestDifference(viewer.picture(), truth) > 8 && test::largestDifference(viewer.picture(), truth) <= 85; }));
+    CHECK(viewer.until([&] {
+      return test::largestDifference(viewer.picture(), truth) > 8 &&
+             test::largestDifference(viewer.picture(), truth) <= 85;
+    }));
     viewer.session().setColours(32);
     CHECK(viewer.shows(truth));
   }
@@ -128,7 +134,9 @@ TEST_CASE("QEMU: JPEG differs by no more than its quality allows", "[qemu]") {
   REQUIRE(shown.size() == truth.size());
   for (int y = 0; y < truth.height(); ++y)
     for (int x = 0; x < truth.width(); ++x)
-      for (int shift : {0, 8, 16}) sum += std::abs(static_cast<int>(shown.pixel(x, y) >> shift & 0xff) - static_cast<int>(truth.pixel(x, y) >> shift & 0xff));
+      for (int shift : {0, 8, 16})
+        sum += std::abs(static_cast<int>(shown.pixel(x, y) >> shift & 0xff) -
+                        static_cast<int>(truth.pixel(x, y) >> shift & 0xff));
   CHECK(sum / (3.0 * static_cast<double>(truth.size().area())) < 4.0);
 }
 
@@ -167,7 +175,10 @@ TEST_CASE("QEMU: TLS with a certificate, with and without a password, and anonym
   std::ofstream(keys.path / "ca-cert.pem") << made.certificatePem;
   SECTION("X.509, no password") {
     auto arguments = grub();
-    arguments.insert(arguments.end(), {"-object", "tls-creds-x509,id=tls0,endpoint=server,verify-peer=off,sanity-check=off,dir=" + keys.path.string()});
+    arguments.insert(
+        arguments.end(),
+        {"-object", "tls-creds-x509,id=tls0,endpoint=server,verify-peer=off,sanity-check=off,dir=" +
+                        keys.path.string()});
     Qemu qemu(arguments, "tls-creds=tls0");
     Viewer viewer(qemu.config());
     REQUIRE(viewer.live());
@@ -178,7 +189,10 @@ TEST_CASE("QEMU: TLS with a certificate, with and without a password, and anonym
   }
   SECTION("X.509 and a password") {
     auto arguments = grub();
-    arguments.insert(arguments.end(), {"-object", "tls-creds-x509,id=tls0,endpoint=server,verify-peer=off,sanity-check=off,dir=" + keys.path.string()});
+    arguments.insert(
+        arguments.end(),
+        {"-object", "tls-creds-x509,id=tls0,endpoint=server,verify-peer=off,sanity-check=off,dir=" +
+                        keys.path.string()});
     Qemu qemu(arguments, "tls-creds=tls0,password=on");
     qemu.qmp("set_password", {{"protocol", "vnc"}, {"password", "orchid"}});
     VncConfig config = qemu.config();
@@ -198,7 +212,8 @@ TEST_CASE("QEMU: TLS with a certificate, with and without a password, and anonym
   }
 }
 
-TEST_CASE("QEMU: keys typed here change the guest's screen there; a reset does not end the session", "[qemu]") {
+TEST_CASE("QEMU: keys typed here change the guest's screen there; a reset does not end the session",
+          "[qemu]") {
   if (!test::have(kQemu) || !test::have(kGrub)) return;
   Qemu qemu(grub());
   Viewer viewer(qemu.config());
@@ -219,7 +234,10 @@ TEST_CASE("QEMU: keys typed here change the guest's screen there; a reset does n
   qemu.cont();
   const int attempts = viewer.status().attempt;
   qemu.qmp("system_reset");
-  REQUIRE(viewer.until([&] { return viewer.picture().size() != Size{} && viewer.damageCount() > 0 && viewer.status().stage == SessionStage::Live; }));
+  REQUIRE(viewer.until([&] {
+    return viewer.picture().size() != Size{} && viewer.damageCount() > 0 &&
+           viewer.status().stage == SessionStage::Live;
+  }));
   REQUIRE(viewer.until([&] { return somethingIsShown(qemu.screendump()); }, std::chrono::seconds(40)));
   qemu.stop();
   CHECK(viewer.shows(qemu.screendump()));
@@ -256,9 +274,11 @@ TEST_CASE("QEMU: sound reaches us while the guest beeps", "[qemu]") {
 }
 
 TEST_CASE("QEMU: Debian's graphical installer is driven two pages forward", "[qemu][installer]") {
-  const std::string kernel = std::string(kInstaller) + "linux", initrd = std::string(kInstaller) + "initrd.gz";
+  const std::string kernel = std::string(kInstaller) + "linux",
+                    initrd = std::string(kInstaller) + "initrd.gz";
   if (!test::have(kQemu) || !test::have(kernel) || !test::have(initrd)) return;
-  Qemu qemu({"-m", "2048", "-smp", "2", "-kernel", kernel, "-initrd", initrd, "-append", "vga=788 --- quiet", "-device", "qemu-xhci", "-device", "usb-tablet"});
+  Qemu qemu({"-m", "2048", "-smp", "2", "-kernel", kernel, "-initrd", initrd, "-append", "vga=788 --- quiet",
+             "-device", "qemu-xhci", "-device", "usb-tablet"});
   Viewer viewer(qemu.config());
   REQUIRE(viewer.live());
   // A page of the installer is large, mostly light grey, and stands still.
@@ -278,7 +298,8 @@ TEST_CASE("QEMU: Debian's graphical installer is driven two pages forward", "[qe
           const int now = viewer.damageCount();
           const bool still = now == seen;
           seen = now;
-          return still && !viewer.until([&] { return viewer.damageCount() != now; }, std::chrono::milliseconds(1500));
+          return still &&
+                 !viewer.until([&] { return viewer.damageCount() != now; }, std::chrono::milliseconds(1500));
         },
         std::chrono::minutes(2));
   };
