@@ -144,6 +144,7 @@ Live::Live(const LiveOptions& options) {
                           : options.colours == 16 ? PixelFormat::rgb565()
                                                   : PixelFormat::native();
   if (options.quality != "auto") {
+    config.chooseQuality = false;
     const QualityLevels levels = qualityLevels(options.quality);
     config.options.quality = levels.quality;
     config.options.compression = levels.compression;

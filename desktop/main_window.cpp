@@ -190,6 +190,10 @@ void MainWindow::buildTop() {
   });
   connect(go_, &GoField::chosen, this, &MainWindow::choose);
   connect(stage_, &Stage::focusChanged, this, [this] {
+    // The roster follows the pane, so that both speak of one machine.
+    const auto& endpoints = desk_.records().snapshot().endpoints;
+    if (current() != nullptr)
+      if (const auto e = endpoints.find(current()->endpoint()); e != endpoints.end()) roster_->select(e->second.machine);
     refreshSide();
     refreshActions();
   });

@@ -33,11 +33,11 @@ std::string percentDecoded(const std::string& text) {
   return out;
 }
 
-std::string percentEncoded(const std::string& text) {
+std::string percentEncoded(const std::string& text, bool keepSlash = false) {
   std::string out;
   for (char c : text) {
     const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
-                       std::string_view("-._~/").find(c) != std::string_view::npos;
+                       std::string_view("-._~").find(c) != std::string_view::npos || (keepSlash && c == '/');
     out += plain ? std::string(1, c) : "%" + hex(viewOf({&c, 1}));
   }
   return out;
@@ -51,6 +51,16 @@ int parsePort(const std::string& whole, const std::string& digits) {
   return port;
 }
 
+/// Whether text can be an IPv6 address (with a zone, perhaps); its exact form is the resolver's business.
+bool looksLikeIpv6(const std::string& text) {
+  const std::string address = text.substr(0, text.find('%'));
+  const std::string zone = address.size() < text.size() ? text.substr(address.size() + 1) : "";
+  return address.find(':') != std::string::npos &&
+         address.find_first_not_of("0123456789abcdefABCDEF:.") == std::string::npos &&
+         zone.find_first_not_of("0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ._-~") ==
+             std::string::npos;
+}
+
 /// Splits "host", "host:digits" and "[v6]:digits"; `digits` stays empty when there is no port.
 void splitHostPort(const std::string& whole, const std::string& text, std::string& host,
                    std::string& digits) {
@@ -58,6 +68,7 @@ void splitHostPort(const std::string& whole, const std::string& text, std::strin
     const auto close = text.find(']');
     if (close == std::string::npos) wrong(whole, "the ] of the address is missing");
     host = text.substr(1, close - 1);
+    if (!looksLikeIpv6(host)) wrong(whole, "between [ and ] an IPv6 address is expected");
     if (close + 1 < text.size()) {
       if (text[close + 1] != ':') wrong(whole, "after ] only :port may follow");
       digits = text.substr(close + 2);
@@ -66,7 +77,8 @@ void splitHostPort(const std::string& whole, const std::string& text, std::strin
   }
   const auto colon = text.find(':');
   if (colon != std::string::npos && text.find(':', colon + 1) != std::string::npos) {
-    host = text;  // a bare IPv6 address
+    if (!looksLikeIpv6(text)) wrong(whole, "this is neither host:port nor an IPv6 address");
+    host = text;
     return;
   }
   host = text.substr(0, colon);
@@ -96,10 +108,10 @@ void parseAuthority(const std::string& whole, std::string rest, Address& out, bo
   }
   std::string digits;
   splitHostPort(whole, rest, out.host, digits);
-  out.host = percentDecoded(out.host);
   if (out.host.empty()) wrong(whole, "the host is missing");
-  if (out.host.find_first_of(" \t/\\?#") != std::string::npos)
-    wrong(whole, "a host name has no such characters");
+  for (char c : out.host)
+    if (static_cast<unsigned char>(c) <= 0x20 || c == 0x7f || std::string_view("/\?#@[]{}|<>\"^`%").find(c) != std::string_view::npos)
+      if (!(c == '%' && looksLikeIpv6(out.host))) wrong(whole, "a host name has no such characters");
   out.port = digits.empty() ? usualPort(out.scheme) : parsePort(whole, digits);
   if (typed && !digits.empty() && out.scheme == "vnc" && out.port < 100) {
     out.displayNumber = true;
@@ -126,7 +138,7 @@ Address parseAddress(const std::string& input) {
   Address out;
   if (text[0] == '/') {
     out.scheme = "vnc+unix";
-    out.path = text;
+    out.path = text.substr(text.find_first_not_of('/') == std::string::npos ? text.size() - 1 : text.find_first_not_of('/') - 1);
     return out;
   }
   const auto colon = text.find(':');
@@ -157,7 +169,7 @@ Address parseAddress(const std::string& input) {
 }
 
 std::string Address::uri() const {
-  if (scheme == "vnc+unix") return "vnc+unix:" + percentEncoded(path);
+  if (scheme == "vnc+unix") return "vnc+unix:" + percentEncoded(path, true);
   std::string out = scheme + "://";
   if (!user.empty()) out += percentEncoded(user) + "@";
   out += host.find(':') != std::string::npos ? "[" + host + "]" : host;

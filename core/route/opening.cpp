@@ -76,6 +76,7 @@ VncConfig vncConfig(const Address& address, const std::string& label, const Sett
                                : PixelFormat::native();
   o.encodings = encodingsFor(setting("screen.encoding"));
   const QualityLevels levels = qualityLevels(setting("screen.quality"));
+  config.chooseQuality = setting("screen.quality") == "auto";
   o.quality = levels.quality;
   o.compression = levels.compression;
   o.audio = setting("sound.play") == "on";

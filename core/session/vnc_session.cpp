@@ -95,6 +95,7 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
   }
   void setQuality(int quality, int compression) override {
     onStrand([=](VncSession& self) {
+      self.config_.chooseQuality = false;
       self.config_.options.quality = quality;
       self.config_.options.compression = compression;
       if (self.client_) self.client_->setQuality(quality, compression);
@@ -282,10 +283,20 @@ class VncSession : public Session, public rfb::ClientEvents, public std::enable_
     route_.reached = true;
     observer_->routeChanged(route_);
     if (ending_) throw Error(ErrorKind::Cancelled, "ended here");
+    if (config_.chooseQuality) chooseQuality(findings.took);
     setStatus(SessionStage::SigningIn, "signing in");
     client_ = std::make_unique<rfb::Client>(strand_, clock_, picture_, config_.options, *this);
     client_->pauseUpdates(paused_);
     co_await client_->run(std::move(stream));
+  }
+
+  void chooseQuality(std::chrono::nanoseconds answersIn) {
+    using namespace std::chrono_literals;
+    rfb::ClientOptions& o = config_.options;
+    if (answersIn > 80ms)
+      o.quality = 4, o.compression = 7;
+    else if (answersIn > 20ms)
+      o.quality = 6, o.compression = 4;
   }
 
   /// Lets end() interrupt a handshake that hangs.

@@ -16,6 +16,8 @@ struct VncConfig {
   rfb::ClientOptions options;
   ReconnectPolicy reconnect;
   bool viewOnly = false;
+  /// Quality and compression follow from how quickly the peer answers; options' own count for the quickest lines.
+  bool chooseQuality = false;
   /// Kept credentials; asked first, once per attempt chain. May be empty.
   std::function<std::optional<rfb::SignIn>(const rfb::SignInRequest&)> keptSignIn;
   /// Called with credentials that worked and were to be remembered.
