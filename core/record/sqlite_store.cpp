@@ -280,7 +280,7 @@ class SqliteStore : public Store {
       SQLite::Statement newest(db_, "SELECT id, title, images FROM undo ORDER BY id DESC LIMIT 1");
       if (!newest.executeStep()) return {};
       const Id id = newest.getColumn(0).getInt64();
-      const std::string title = newest.getColumn(1).getString();
+      std::string title = newest.getColumn(1).getString();
       const Json images = Json::parse(newest.getColumn(2).getString());
       SqliteWriter writer(db_);
       for (auto at = images.rbegin(); at != images.rend(); ++at)
