@@ -174,6 +174,19 @@ void MainWindow::buildTop() {
   connect(roster_, &RosterList::openWanted, this, &MainWindow::openEndpoint);
   connect(roster_, &RosterList::sheetWanted, this, [this](Id m) { editMachine(m); });
   connect(roster_, &RosterList::removeWanted, this, &MainWindow::removeMachine);
+  connect(roster_, &RosterList::renameGroupWanted, this, [this](Id folder) {
+    const auto found = desk_.records().snapshot().folders.find(folder);
+    if (found == desk_.records().snapshot().folders.end()) return;
+    bool done = false;
+    const QString name =
+        QInputDialog::getText(this, tr("Rename"), tr("Name of the group:"), QLineEdit::Normal,
+                              QString::fromStdString(found->second.name), &done);
+    if (done) renameGroup(folder, name);
+  });
+  connect(roster_, &RosterList::newMachineWanted, this, [this](Id folder) {
+    editMachine(0);
+    sheet_->useFolder(folder);
+  });
   connect(roster_, &RosterList::selectionChanged, this, [this] {
     refreshSide();
     refreshActions();
@@ -193,7 +206,8 @@ void MainWindow::buildTop() {
     // The roster follows the pane, so that both speak of one machine.
     const auto& endpoints = desk_.records().snapshot().endpoints;
     if (current() != nullptr)
-      if (const auto e = endpoints.find(current()->endpoint()); e != endpoints.end()) roster_->select(e->second.machine);
+      if (const auto e = endpoints.find(current()->endpoint()); e != endpoints.end())
+        roster_->select(e->second.machine);
     refreshSide();
     refreshActions();
   });
@@ -408,6 +422,15 @@ void MainWindow::editMachine(Id machine, const QString& address) {
   if (machine == 0)
     if (auto* name = sheet_->findChild<QLineEdit*>("machineName")) name->setFocus();
   refreshSide();
+}
+
+void MainWindow::renameGroup(Id folder, const QString& name) {
+  const auto found = desk_.records().snapshot().folders.find(folder);
+  if (found == desk_.records().snapshot().folders.end() || name.trimmed().isEmpty()) return;
+  Folder changed = found->second;
+  changed.name = name.trimmed().toStdString();
+  desk_.records().commit(tr("rename %1").arg(QString::fromStdString(found->second.name)),
+                         [&](StoreWriter& w) { w.put(changed); });
 }
 
 void MainWindow::removeMachine(Id machine) {

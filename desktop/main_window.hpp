@@ -37,6 +37,7 @@ class MainWindow : public QMainWindow {
   void openMachine(const QString& name);
   void editMachine(Id machine, const QString& address = {});
   void removeMachine(Id machine);
+  void renameGroup(Id folder, const QString& name);
   void endSession(OpenSession* session);
   ScreenWindow* openFullScreen(OpenSession* session);
   ScreenWindow* openScreenWindow(OpenSession* session, int screen);

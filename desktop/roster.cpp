@@ -272,10 +272,11 @@ void RosterList::mousePressEvent(QMouseEvent* event) {
   const int row = rowAt(event->pos().y());
   if (row < 0) return;
   const RosterRow& hit = shown_[static_cast<std::size_t>(row)];
-  if (hit.heading) {
+  if (hit.heading && event->button() == Qt::LeftButton) {
     toggleFolded(hit.title);
     return;
   }
+  if (hit.heading) return;
   select(hit.machine);
   if (event->button() != Qt::LeftButton) return;
   const auto& machine = snapshot_->machines.at(hit.machine);
@@ -348,6 +349,16 @@ void RosterList::keyPressEvent(QKeyEvent* event) {
 }
 
 void RosterList::contextMenuEvent(QContextMenuEvent* event) {
+  const int row = rowAt(event->pos().y());
+  if (row >= 0 && shown_[static_cast<std::size_t>(row)].heading) {
+    const Id folder = shown_[static_cast<std::size_t>(row)].folder;
+    QMenu menu;
+    menu.addAction(tr("New machine here…"), this, [this, folder] { emit newMachineWanted(folder); });
+    menu.addAction(tr("Rename this group…"), this, [this, folder] { emit renameGroupWanted(folder); })
+        ->setEnabled(folder != 0);
+    menu.exec(event->globalPos());
+    return;
+  }
   if (selected_ == 0) return;
   QMenu menu;
   for (const Endpoint* e : snapshot_->endpointsOf(selected_)) {

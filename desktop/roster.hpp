@@ -43,6 +43,8 @@ class RosterList : public QAbstractScrollArea {
   void openWanted(kw::Id endpoint);
   void sheetWanted(kw::Id machine);
   void removeWanted(kw::Id machine);
+  void renameGroupWanted(kw::Id folder);
+  void newMachineWanted(kw::Id folder);
   void visibleChanged();
 
  protected:

@@ -189,6 +189,7 @@ void Sheet::buildPages() {
   while (pages_->count() > 0) {
     QWidget* page = pages_->widget(0);
     pages_->removeWidget(page);
+    page->setParent(nullptr);  // gone for whoever looks for its fields, though deleted only later
     page->deleteLater();
   }
   const auto add = [&](const QString& name, QWidget* page) {
@@ -490,6 +491,14 @@ void Sheet::useAddress(const QString& address) {
   ways_[currentWay_].endpoint.address = address.toStdString();
   refreshWays();
   touched();
+}
+
+void Sheet::useFolder(Id folder) {
+  machine_.folder = folder;
+  groupPath_.clear();
+  for (const Folder* f : base_->pathOf(folder))
+    groupPath_ += (groupPath_.isEmpty() ? "" : " / ") + QString::fromStdString(f->name);
+  buildPages();
 }
 
 void Sheet::touched() {

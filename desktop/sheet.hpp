@@ -32,6 +32,8 @@ class Sheet : public QWidget {
   [[nodiscard]] std::optional<Endpoint> draftEndpoint() const;
   [[nodiscard]] QString machineName() const;
   void useAddress(const QString& address);
+  /// The group a new machine begins in.
+  void useFolder(Id folder);
 
  signals:
   void kept(kw::Id machine);

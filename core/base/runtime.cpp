@@ -188,7 +188,8 @@ void ManualClock::advance(Duration howFar) {
 
 std::size_t ManualClock::sleepers() const {
   std::lock_guard lock(state_->mutex);
-  return state_->sleepers.size();
+  return static_cast<std::size_t>(std::count_if(state_->sleepers.begin(), state_->sleepers.end(),
+                                                [](const auto& s) { return !s->released; }));
 }
 
 std::string messageOf(const std::exception_ptr& failure) {

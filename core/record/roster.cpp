@@ -63,7 +63,7 @@ RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy group
     std::sort(machines.begin(), machines.end(),
               [](const Machine* a, const Machine* b) { return a->id < b->id; });
     const auto group = static_cast<std::uint32_t>(groups_.size());
-    groups_.push_back({key.second.title, key.second.aside});
+    groups_.push_back({key.second.title, key.second.aside, key.first});
     for (const Machine* m : machines) {
       std::string hay = m->name + "\n" + m->host + "\n" + m->tags + "\n" + key.second.title;
       for (const Endpoint* e : s.endpointsOf(m->id)) hay += "\n" + e->address;
@@ -106,6 +106,7 @@ void RosterIndex::buildRows() {
       row.heading = true;
       row.title = groups_[group].title;
       row.aside = groups_[group].aside;
+      row.folder = groups_[group].folder;
       rows_.push_back(std::move(row));
     }
     RosterRow row;

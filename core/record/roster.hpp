@@ -17,6 +17,7 @@ struct RosterRow {
   std::string title;  ///< heading: group; machine: empty (see machine)
   std::string aside;  ///< heading: "host fernery"
   Id machine = 0;
+  Id folder = 0;  ///< heading by place: the group itself
   int count = 0;  ///< heading: machines below it now
 };
 
@@ -38,6 +39,7 @@ class RosterIndex {
   };
   struct Group {
     std::string title, aside;
+    Id folder = 0;
   };
   void buildRows();
 

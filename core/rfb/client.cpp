@@ -5,6 +5,8 @@
 namespace kw::rfb {
 
 namespace {
+constexpr Byte kFormatFence = 'f';  ///< the payload of fences before a change of format
+
 /// Best first: what a modern server compresses well, then what every server has.
 const std::vector<std::int32_t>& usualEncodings() {
   static const std::vector<std::int32_t> order{
@@ -101,8 +103,6 @@ Task<void> Client::readMessages() {
         } else if (continuous_) {
           continuous_ = false;  // the peer stopped by itself: go back to asking
           requestUpdate(true);
-        } else {
-          applyPendingFormat();
         }
         break;
       case server_message::kFence: co_await fenceMessage(); break;
@@ -135,7 +135,7 @@ Task<void> Client::framebufferUpdate() {
     }
     events_.damaged(damage);
   }
-  if (pendingFormat_ && !continuous_) applyPendingFormat();
+  if (pendingFormat_) applyPendingFormat();
   if (fullUpdateDue_ && !paused_) {
     fullUpdateDue_ = false;
     requestUpdate(false);
@@ -225,28 +225,50 @@ void Client::sendPixelFormat(const PixelFormat& format) {
   queue(std::move(message));
 }
 
-/// Pixels in flight are still in the old format, so the change waits until no update is outstanding.
+/// Pixels in flight are still in the old format. A fence marks where the new one begins; without fences the
+/// change waits until no update is outstanding.
 void Client::setFormat(const PixelFormat& format) {
-  if (format == options_.format && !pendingFormat_) return;
-  pendingFormat_ = format;
-  if (!live_) return;
-  if (continuous_) {
-    enableContinuous(false);  // the peer answers with EndOfContinuousUpdates; the change is made there
-  } else if (updateAsked_) {
-    requestUpdate(false);  // makes the peer answer even when its picture stands still
-  } else {
-    applyPendingFormat();
+  if (!live_) {
+    options_.format = format;
+    decoder_.setFormat(format);
+    return;
   }
+  const PixelFormat& last = !fencedFormats_.empty() ? fencedFormats_.back() : options_.format;
+  if (format == last && !pendingFormat_) return;
+  if (abilities_.fence) {
+    sendFormatBehindFence(format);
+    return;
+  }
+  pendingFormat_ = format;
+  if (updateAsked_)
+    requestUpdate(false);  // makes the peer answer even when its picture stands still
+  else
+    applyPendingFormat();
+}
+
+// Registry, Fence: with SyncNext, what comes before the answer is not touched by the next message, what comes
+// after it is.
+void Client::sendFormatBehindFence(const PixelFormat& format) {
+  ByteWriter message;
+  message.u8(client_message::kFence).zeros(3);
+  message.u32(fence::kRequest | fence::kBlockBefore | fence::kSyncNext).u8(1).u8(kFormatFence);
+  message.u8(client_message::kSetPixelFormat).zeros(3).bytes(format.serialize());
+  fencedFormats_.push_back(format);
+  queue(std::move(message));
+}
+
+void Client::takeFormat(const PixelFormat& format) {
+  options_.format = format;
+  decoder_.setFormat(format);
+  requestUpdate(false);
 }
 
 void Client::applyPendingFormat() {
   if (!pendingFormat_) return;
-  options_.format = *pendingFormat_;
+  const PixelFormat format = *pendingFormat_;
   pendingFormat_.reset();
-  sendPixelFormat(options_.format);
-  decoder_.setFormat(options_.format);
-  requestUpdate(false);
-  if (abilities_.continuousUpdates && options_.continuousUpdates && !paused_) enableContinuous(true);
+  sendPixelFormat(format);
+  takeFormat(format);
 }
 
 void Client::setQuality(int quality, int compression) {
@@ -305,7 +327,13 @@ Task<void> Client::fenceMessage() {
     abilities_.fence = true;
     events_.abilitiesChanged(abilities_);
   }
-  if ((flags & fence::kRequest) == 0) co_return;
+  if ((flags & fence::kRequest) == 0) {
+    if (length == 1 && payload[0] == kFormatFence && !fencedFormats_.empty()) {
+      takeFormat(fencedFormats_.front());
+      fencedFormats_.pop_front();
+    }
+    co_return;
+  }
   // Messages are handled strictly in order here, which satisfies every blocking flag.
   ByteWriter answer;
   answer.u8(client_message::kFence).zeros(3);

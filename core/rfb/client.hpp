@@ -2,6 +2,7 @@
 // through ClientEvents. Everything is called on one strand.
 #pragma once
 #include <chrono>
+#include <deque>
 #include <map>
 #include <memory>
 #include <optional>
@@ -137,6 +138,8 @@ class Client {
   void askForNext();
   void enableContinuous(bool on);
   void applyPendingFormat();
+  void sendFormatBehindFence(const PixelFormat& format);
+  void takeFormat(const PixelFormat& format);
   void sendAudioFormat();
   void queue(ByteWriter message);
   void flushPointer();
@@ -154,6 +157,7 @@ class Client {
   ClientFigures figures_;
   std::vector<Screen> screens_;
   std::optional<PixelFormat> pendingFormat_;
+  std::deque<PixelFormat> fencedFormats_;  ///< sent behind a fence whose answer has not come yet
   std::optional<TimePoint> keySent_;
   Bytes outgoing_;
   Signal outgoingSignal_;

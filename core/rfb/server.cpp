@@ -53,6 +53,7 @@ bool Server::wants(std::int32_t pseudo) const {
 Task<void> Server::readMessages() {
   for (;;) {
     const unsigned type = co_await in_->readU8();
+    const bool released = holdUpdates_;
     switch (type) {
       case client_message::kSetPixelFormat: {
         co_await in_->need(19);
@@ -128,6 +129,10 @@ Task<void> Server::readMessages() {
       case client_message::kQemu: co_await qemuMessage(); break;
       default: protocolBroken("client message", "unknown type " + std::to_string(type));
     }
+    if (released) {
+      holdUpdates_ = false;
+      work_.notify();
+    }
   }
 }
 
@@ -180,7 +185,7 @@ Task<void> Server::writeMessages() {
     if (closed_) throw Error(ErrorKind::Cancelled, "ended here");
     const bool pseudo =
         cursorDirty_ || sizeDirty_ || sizeAnswer_ || newName_ || newLeds_ || !saidExtendedKeys_;
-    const bool due = (updateWanted_ || continuous_) && (!damage_.empty() || pseudo);
+    const bool due = !holdUpdates_ && (updateWanted_ || continuous_) && (!damage_.empty() || pseudo);
     ByteWriter out;
     if (!outgoing_.empty()) {
       out.bytes(outgoing_);
@@ -346,6 +351,7 @@ Task<void> Server::fenceMessage() {
   if (length > 64) protocolBroken("Fence", "a payload of " + std::to_string(length) + " bytes");
   const Bytes payload = co_await in_->readBytes(length);
   if ((flags & fence::kRequest) == 0) co_return;
+  if ((flags & fence::kSyncNext) != 0) holdUpdates_ = true;
   ByteWriter answer;
   answer.u8(server_message::kFence).zeros(3).u32(flags & 7U).u8(length).bytes(payload);
   queue(std::move(answer));

@@ -81,9 +81,26 @@ struct IndexTable {
   }
 };
 
+/// Below this many pixels a table costs more than it saves.
+constexpr std::int64_t kTableWorthwhile = 1024;
+
+template <int Bits>
+void unpackSmall(const Byte* from, std::size_t bytesPerRow, const Pixel* colours, Framebuffer& picture,
+                 const Rect& target) {
+  constexpr unsigned mask = (1U << Bits) - 1;
+  for (int y = 0; y < target.height; ++y, from += bytesPerRow) {
+    Pixel* out = picture.at(target.x, target.y + y);
+    for (int x = 0; x < target.width; ++x) {
+      const unsigned bit = static_cast<unsigned>(x) * Bits;
+      out[x] = colours[(unsigned{from[bit / 8]} >> (8 - Bits - bit % 8)) & mask];
+    }
+  }
+}
+
 template <int Bits>
 void unpackIndices(const Byte* from, std::size_t bytesPerRow, const Pixel* colours, Framebuffer& picture,
                    const Rect& target) {
+  if (target.area() < kTableWorthwhile) return unpackSmall<Bits>(from, bytesPerRow, colours, picture, target);
   using Table = IndexTable<Bits>;
   const Table table(colours);
   constexpr int perByte = 8 / Bits;

@@ -131,6 +131,7 @@ TEST_CASE("The scenario's consoles and records belong together", "[lab]") {
 TEST_CASE("H.264 rectangles show what was encoded", "[rfb][h264]") {
   const AVCodec* codec = avcodec_find_encoder(AV_CODEC_ID_H264);
   REQUIRE(codec != nullptr);
+  av_log_set_level(AV_LOG_QUIET);
   AVCodecContext* context = avcodec_alloc_context3(codec);
   context->width = 64, context->height = 48;
   context->time_base = {1, 25};
