@@ -1,6 +1,7 @@
 #include "rfb/encoders.hpp"
 
 #include "rfb/constants.hpp"
+#include "rfb/tiles.hpp"
 
 namespace kw::rfb {
 
@@ -45,17 +46,6 @@ class ColourCount {
   std::size_t most_;
   mutable std::size_t last_ = 0;
 };
-
-PixelFormat tightForm(const PixelFormat& format) {
-  if (!format.trueColour || format.bitsPerPixel != 32 || format.depth != 24 || format.redMax != 255 ||
-      format.greenMax != 255 || format.blueMax != 255)
-    return format;
-  PixelFormat form = format;
-  form.bitsPerPixel = 24;
-  form.bigEndian = true;
-  form.redShift = 16, form.greenShift = 8, form.blueShift = 0;
-  return form;
-}
 
 void header(const Rect& area, std::int32_t encoding, ByteWriter& out) {
   out.u16(static_cast<unsigned>(area.x)).u16(static_cast<unsigned>(area.y));

@@ -7,18 +7,6 @@ namespace kw::rfb {
 namespace {
 /// Rows are taken in batches of about this many bytes: large enough to be quick, small enough for the cache.
 constexpr std::size_t kBatch = std::size_t{128} << 10;
-
-/// Tight's TPIXEL: three bytes red, green, blue when the format is plain 888 (registry, Tight Encoding).
-PixelFormat tightForm(const PixelFormat& format) {
-  if (!format.trueColour || format.bitsPerPixel != 32 || format.depth != 24 || format.redMax != 255 ||
-      format.greenMax != 255 || format.blueMax != 255)
-    return format;
-  PixelFormat form = format;
-  form.bitsPerPixel = 24;
-  form.bigEndian = true;
-  form.redShift = 16, form.greenShift = 8, form.blueShift = 0;
-  return form;
-}
 }  // namespace
 
 RectDecoder::RectDecoder(const PixelFormat& format) : map_(defaultColourMap()) { setFormat(format); }

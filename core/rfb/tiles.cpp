@@ -241,6 +241,17 @@ bool hextileTile(Walker& in, const PixelReader& pixels, Framebuffer& picture, co
 
 }  // namespace
 
+PixelFormat tightForm(const PixelFormat& format) {
+  if (!format.trueColour || format.bitsPerPixel != 32 || format.depth != 24 || format.redMax != 255 ||
+      format.greenMax != 255 || format.blueMax != 255)
+    return format;
+  PixelFormat form = format;
+  form.bitsPerPixel = 24;
+  form.bigEndian = true;
+  form.redShift = 16, form.greenShift = 8, form.blueShift = 0;
+  return form;
+}
+
 std::optional<std::size_t> decodeRleTile(ByteView bytes, const PixelReader& compact, Framebuffer& picture,
                                          const Rect& target, RlePalette& palette, bool reusable) {
   Walker in{bytes.data(), bytes.data() + bytes.size()};

@@ -7,6 +7,9 @@
 
 namespace kw::rfb {
 
+/// Tight's TPIXEL: three bytes red, green, blue when the format is plain 888 (registry, Tight Encoding).
+PixelFormat tightForm(const PixelFormat& format);
+
 struct RlePalette {
   Pixel colours[128] = {};
   int size = 0;
