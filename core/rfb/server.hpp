@@ -63,7 +63,6 @@ class Server {
   void setName(const std::string& name);
   void setClipboard(const std::string& utf8);
   void setLeds(unsigned bits);
-  /// Sends a picture part by CopyRect before the next update.
   [[nodiscard]] bool live() const { return live_; }
 
  private:
