@@ -1,6 +1,5 @@
 #include "cli/live.hpp"
 
-#include "base/file.hpp"
 #include "rfb/constants.hpp"
 
 namespace kw::cli {
@@ -54,9 +53,7 @@ class Live::Observer : public SessionObserver {
     });
   }
   void asked(const Question& question, std::function<void(Answer)> reply) override {
-    Answer answer;
-    answer.accepted = question.kind == Question::Kind::Trust && trustOnce_ && question.pinned.empty();
-    reply(answer);
+    reply(answerOnTerminal(question, trustOnce_));
   }
 
  private:
@@ -74,63 +71,11 @@ class Live::Observer : public SessionObserver {
 
 namespace {
 
-std::string passwordFrom(const std::string& file) {
-  const Bytes bytes = readFile(file, 4096);
-  std::string text = textOf(bytes);
-  if (const auto end = text.find_first_of("\r\n"); end != std::string::npos) text.resize(end);
-  return text;
-}
-
-struct Target {
-  Address address;
-  std::string label;
-  Owner owner;
-  SettingReader setting;
-  std::shared_ptr<Snapshot> snapshot;
-};
-
-/// A machine's name wins over a host of the same name, when the text holds no scheme or port.
-Target findTarget(const std::string& text, const OpeningTools& tools) {
-  Target target;
-  target.setting = builtInSettings();
-  if (tools.store && text.find_first_of(":/") == std::string::npos) {
-    target.snapshot = std::make_shared<Snapshot>(tools.store->load());
-    if (const Machine* machine = target.snapshot->machineNamed(text)) {
-      for (const Endpoint* e : target.snapshot->endpointsOf(machine->id)) {
-        if (!canOpen(e->scheme())) continue;
-        target.address = parseAddress(e->address);
-        target.label = machine->name;
-        target.owner = {OwnerKind::WayIn, e->id};
-        target.setting = settingsOf(*target.snapshot, target.owner);
-        return target;
-      }
-      throw Error(ErrorKind::Unsupported, "this machine has no way in that this version can open",
-                  machine->name);
-    }
-  }
-  target.address = parseAddress(text);
-  target.label = target.address.forPeople();
-  return target;
-}
-
-}  // namespace
-
-Live::Live(const LiveOptions& options) {
-  deadline_ = std::chrono::steady_clock::now() +
-              std::chrono::milliseconds(static_cast<std::int64_t>(options.timeoutSeconds * 1000));
-  OpeningTools tools;
-  if (std::filesystem::exists(usualStoreFile())) {
-    tools.store = openSqliteStore(usualStoreFile());
-    tools.vault = openVault(configFolder());
-  }
-  const Target target = findTarget(options.target, tools);
-  VncConfig config = vncConfig(target.address, target.label, target.setting);
+void adjust(VncConfig& config, const LiveOptions& options, const std::string& user) {
   config.reconnect.enabled = false;
   config.connectLimit = std::chrono::milliseconds(static_cast<std::int64_t>(options.timeoutSeconds * 1000));
-  if (tools.store) useRecords(config, tools, target.owner);
-  if (!options.passwordFile.empty()) {
-    rfb::SignIn given{options.user.empty() ? target.address.user : options.user,
-                      passwordFrom(options.passwordFile)};
+  if (const auto password = givenPassword(options)) {
+    const rfb::SignIn given{options.user.empty() ? user : options.user, *password};
     config.keptSignIn = [given](const rfb::SignInRequest&) { return given; };
   }
   config.rememberSignIn = {};
@@ -149,7 +94,19 @@ Live::Live(const LiveOptions& options) {
     config.options.quality = levels.quality;
     config.options.compression = levels.compression;
   }
-  session_ = makeVncSession(runtime_.strand(), tools.clock, std::move(config));
+}
+
+}  // namespace
+
+Live::Live(const LiveOptions& options) {
+  deadline_ = std::chrono::steady_clock::now() +
+              std::chrono::milliseconds(static_cast<std::int64_t>(options.timeoutSeconds * 1000));
+  const OpeningTools tools = openTools(options, runtime_);
+  const Target target = findTarget(options, tools, isPictureScheme);
+  SessionChanges changes;
+  changes.vnc = [&](VncConfig& config) { adjust(config, options, target.address.user); };
+  session_ = makeSession(runtime_.strand(), target.address, target.label, target.setting, tools, target.owner,
+                         changes);
   session_->observe(std::make_shared<Observer>(state_, options.trustOnce));
   session_->start();
 }

@@ -6,22 +6,9 @@
 #include <optional>
 #include <string>
 
-#include "base/runtime.hpp"
-#include "route/opening.hpp"
+#include "cli/target.hpp"
 
 namespace kw::cli {
-
-/// Flags that every connecting verb has.
-struct LiveOptions {
-  std::string target;  ///< a URI, host:port, or the name of a machine in the store
-  std::string passwordFile;
-  std::string user;
-  bool trustOnce = false;
-  double timeoutSeconds = 30;
-  std::string encoding;
-  int colours = 32;
-  std::string quality = "auto";
-};
 
 enum ExitCode {
   kDone = 0,

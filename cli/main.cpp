@@ -7,7 +7,7 @@
 
 int main(int argc, char** argv) {
   using namespace kw;
-  CLI::App app{"kettle: machines' screens from a shell", "kettle"};
+  CLI::App app{"kettle: machines' screens and lines of text from a shell", "kettle"};
   app.require_subcommand(1);
   app.set_version_flag("--version", "kettle 0.1.0");
   app.footer(
@@ -15,6 +15,8 @@ int main(int argc, char** argv) {
       "6 certificate or key not trusted, 7 timed out.");
   cli::Chosen chosen;
   cli::addSessionVerbs(app, chosen);
+  cli::addTextVerbs(app, chosen);
+  cli::addFileVerbs(app, chosen);
   cli::addMachineVerbs(app, chosen);
   try {
     app.parse(argc, argv);

@@ -16,6 +16,7 @@ void addLiveOptions(CLI::App& verb, LiveOptions& o) {
                   "A URI (vnc://host:5901), host:port, a socket path, or a machine's name")
       ->required();
   verb.add_option("--password-file", o.passwordFile, "File whose first line is the password");
+  verb.add_option("--via", o.via, "SSH jumps, nearest first: ssh://user@jump, …");
   verb.add_option("--user", o.user, "Name to sign in with, where one is asked for");
   verb.add_flag("--trust-once", o.trustOnce,
                 "Go on when a certificate is not known yet (never when it has changed)");

@@ -9,6 +9,8 @@ namespace kw::cli {
 using Chosen = std::function<int()>;
 
 void addSessionVerbs(CLI::App& app, Chosen& chosen);
+void addTextVerbs(CLI::App& app, Chosen& chosen);
+void addFileVerbs(CLI::App& app, Chosen& chosen);
 void addMachineVerbs(CLI::App& app, Chosen& chosen);
 
 }  // namespace kw::cli

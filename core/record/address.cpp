@@ -110,14 +110,17 @@ void parseAuthority(const std::string& whole, std::string rest, Address& out, bo
   splitHostPort(whole, rest, out.host, digits);
   if (out.host.empty()) wrong(whole, "the host is missing");
   for (char c : out.host)
-    if (static_cast<unsigned char>(c) <= 0x20 || c == 0x7f || std::string_view("/\?#@[]{}|<>\"^`%").find(c) != std::string_view::npos)
+    if (static_cast<unsigned char>(c) <= 0x20 || c == 0x7f ||
+        std::string_view("/\?#@[]{}|<>\"^`%").find(c) != std::string_view::npos)
       if (!(c == '%' && looksLikeIpv6(out.host))) wrong(whole, "a host name has no such characters");
   out.port = digits.empty() ? usualPort(out.scheme) : parsePort(whole, digits);
   if (typed && !digits.empty() && out.scheme == "vnc" && out.port < 100) {
     out.displayNumber = true;
     out.port += 5900;
   }
-  if (out.port == 0 && usualPort(out.scheme) != 0) wrong(whole, "port 0 cannot be reached");
+  if (out.port == 0)
+    wrong(whole, digits.empty() ? "the port is missing; this kind of address has no usual one"
+                                : "port 0 cannot be reached");
 }
 
 }  // namespace
@@ -131,6 +134,40 @@ int usualPort(const std::string& scheme) {
   return 0;
 }
 
+namespace {
+
+/// Schemes with a host whose port must be said.
+bool needsPort(const std::string& scheme) {
+  return scheme == "tcp" || scheme == "tls" || scheme == "telnet+serial";
+}
+/// Schemes with a path instead of a host.
+bool hasPath(const std::string& scheme) {
+  return scheme == "vnc+unix" || scheme == "unix" || scheme == "serial";
+}
+
+void takeQuery(std::string& rest, Address& out) {
+  if (const auto hash = rest.find('#'); hash != std::string::npos) rest.resize(hash);
+  if (const auto question = rest.find('?'); question != std::string::npos) {
+    parseQuery(rest.substr(question + 1), out);
+    rest.resize(question);
+  }
+}
+
+Address parsePath(const std::string& text, const std::string& scheme) {
+  Address out;
+  out.scheme = scheme;
+  std::string rest = text.substr(scheme.size() + 1);
+  takeQuery(rest, out);
+  out.path = percentDecoded(rest);
+  while (out.path.starts_with("//")) out.path.erase(0, 1);
+  if (out.path.empty() || out.path[0] != '/')
+    wrong(text, scheme == "serial" ? "a serial device needs a full path, as in serial:/dev/ttyUSB0"
+                                   : "a socket needs a full path");
+  return out;
+}
+
+}  // namespace
+
 Address parseAddress(const std::string& input) {
   const auto first = input.find_first_not_of(" \t\r\n");
   if (first == std::string::npos) wrong(input, "the address is empty");
@@ -138,42 +175,38 @@ Address parseAddress(const std::string& input) {
   Address out;
   if (text[0] == '/') {
     out.scheme = "vnc+unix";
-    out.path = text.substr(text.find_first_not_of('/') == std::string::npos ? text.size() - 1 : text.find_first_not_of('/') - 1);
+    out.path = text.substr(
+        text.find_first_not_of('/') == std::string::npos ? text.size() - 1 : text.find_first_not_of('/') - 1);
     return out;
   }
   const auto colon = text.find(':');
   const std::string scheme = colon == std::string::npos ? "" : lowered(text.substr(0, colon));
-  if (scheme == "vnc+unix") {
-    out.scheme = scheme;
-    out.path = percentDecoded(text.substr(colon + 1));
-    while (out.path.starts_with("//")) out.path.erase(0, 1);
-    if (out.path.empty() || out.path[0] != '/') wrong(text, "a socket needs a full path");
-    return out;
-  }
+  if (hasPath(scheme)) return parsePath(text, scheme);
   const auto authority = text.find("://");
   if (authority == std::string::npos) {
     parseAuthority(text, text, out, true);
     return out;
   }
-  if (usualPort(scheme) == 0) wrong(text, "\"" + scheme + "\" is not a kind of address this program knows");
+  if (usualPort(scheme) == 0 && !needsPort(scheme))
+    wrong(text, "\"" + scheme + "\" is not a kind of address this program knows");
   out.scheme = scheme;
   std::string rest = text.substr(authority + 3);
-  if (const auto hash = rest.find('#'); hash != std::string::npos) rest.resize(hash);
-  if (const auto question = rest.find('?'); question != std::string::npos) {
-    parseQuery(rest.substr(question + 1), out);
-    rest.resize(question);
-  }
+  takeQuery(rest, out);
   if (const auto slash = rest.find('/'); slash != std::string::npos) rest.resize(slash);
   parseAuthority(text, rest, out, false);
   return out;
 }
 
 std::string Address::uri() const {
-  if (scheme == "vnc+unix") return "vnc+unix:" + percentEncoded(path, true);
-  std::string out = scheme + "://";
-  if (!user.empty()) out += percentEncoded(user) + "@";
-  out += host.find(':') != std::string::npos ? "[" + host + "]" : host;
-  if (port != 0) out += ":" + std::to_string(port);
+  std::string out;
+  if (hasPath(scheme)) {
+    out = scheme + ":" + percentEncoded(path, true);
+  } else {
+    out = scheme + "://";
+    if (!user.empty()) out += percentEncoded(user) + "@";
+    out += host.find(':') != std::string::npos ? "[" + host + "]" : host;
+    if (port != 0) out += ":" + std::to_string(port);
+  }
   char separator = '?';
   for (const auto& [key, value] : options) {
     out += separator + percentEncoded(key) + "=" + percentEncoded(value);
@@ -183,7 +216,7 @@ std::string Address::uri() const {
 }
 
 std::string Address::forPeople() const {
-  if (scheme == "vnc+unix") return path;
+  if (hasPath(scheme)) return path;
   return host + " port " + std::to_string(port) +
          (displayNumber ? " (display " + std::to_string(port - 5900) + ")" : "");
 }

@@ -6,10 +6,12 @@
 namespace kw {
 
 struct Address {
-  std::string scheme = "vnc";                  ///< lower case; "vnc+unix" for a socket path
+  /// Lower case. With a host: vnc, rdp, spice, ssh, telnet, telnet+serial (RFC 2217), tcp, tls. With a path:
+  /// vnc+unix, unix, serial.
+  std::string scheme = "vnc";
   std::string user, host;                      ///< host without brackets
   int port = 0;                                ///< 0 for schemes without
-  std::string path;                            ///< for vnc+unix
+  std::string path;                            ///< for schemes without a host
   std::map<std::string, std::string> options;  ///< the query, decoded; unknown keys are kept
   bool displayNumber = false;                  ///< ":1" was read as display 1
 

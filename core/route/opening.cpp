@@ -1,6 +1,7 @@
 #include "route/opening.hpp"
 
 #include "rfb/constants.hpp"
+#include "route/text_opening.hpp"
 
 namespace kw {
 
@@ -31,7 +32,8 @@ std::vector<std::int32_t> encodingsFor(const std::string& word) {
 
 }  // namespace
 
-bool canOpen(const std::string& scheme) { return scheme == "vnc" || scheme == "vnc+unix"; }
+bool isPictureScheme(const std::string& scheme) { return scheme == "vnc" || scheme == "vnc+unix"; }
+bool canOpen(const std::string& scheme) { return isPictureScheme(scheme) || isTextScheme(scheme); }
 
 SettingReader builtInSettings() {
   return [](const std::string& key) { return Snapshot().resolve({}, key).value; };
@@ -56,7 +58,7 @@ QualityLevels qualityLevels(const std::string& word) {
 }
 
 VncConfig vncConfig(const Address& address, const std::string& label, const SettingReader& setting) {
-  if (!canOpen(address.scheme))
+  if (!isPictureScheme(address.scheme))
     throw Error(ErrorKind::Unsupported, "this version has no engine for " + address.scheme + " yet",
                 address.uri());
   VncConfig config;
@@ -106,6 +108,28 @@ std::optional<rfb::SignIn> keptSignIn(const OpeningTools& tools, Owner owner) {
 
 std::shared_ptr<TrustStore> trustIn(std::shared_ptr<Store> store) {
   return std::make_shared<StoreTrust>(std::move(store));
+}
+
+std::shared_ptr<Session> makeSession(const Executor& strand, const Address& address, const std::string& label,
+                                     const SettingReader& setting, const OpeningTools& tools, Owner owner,
+                                     const SessionChanges& changes) {
+  if (isTextScheme(address.scheme)) {
+    TextConfig config = textConfig(address, label, setting, tools, owner);
+    if (changes.text) changes.text(config);
+    return makeTextSession(strand, tools.clock, std::move(config));
+  }
+  VncConfig config = vncConfig(address, label, setting);
+  if (owner.id != 0)
+    useRecords(config, tools, owner);
+  else if (tools.store)
+    config.trust = trustIn(tools.store);
+  if (const std::vector<SshHop> hops = hopsTo(address, setting, tools); !hops.empty())
+    config.connect = [hops, address, limit = config.connectLimit, tools](Asker& asker, RouteFacts& facts,
+                                                                         ConnectFindings* findings) {
+      return connectThrough(hops, address, limit, tools, asker, facts, findings);
+    };
+  if (changes.vnc) changes.vnc(config);
+  return makeVncSession(strand, tools.clock, std::move(config));
 }
 
 void useRecords(VncConfig& config, const OpeningTools& tools, Owner owner) {

@@ -5,6 +5,8 @@
 #include "credential/vault.hpp"
 #include "record/address.hpp"
 #include "record/store.hpp"
+#include "route/ssh_pool.hpp"
+#include "session/text_session.hpp"
 #include "session/vnc_session.hpp"
 
 namespace kw {
@@ -14,6 +16,9 @@ struct OpeningTools {
   std::shared_ptr<Store> store;
   std::shared_ptr<Vault> vault;
   std::shared_ptr<Clock> clock = systemClock();
+  std::shared_ptr<SshPool> ssh = nullptr;       ///< needed for SSH and for routes through it
+  std::optional<std::string> sshPassword = {};  ///< given beforehand, instead of kept ones
+  std::string via = {};                         ///< jumps that go before all settings
 };
 
 /// The value in force of one setting, by key.
@@ -27,8 +32,21 @@ VncConfig vncConfig(const Address& address, const std::string& label, const Sett
 /// Adds kept sign-ins and pins of a way in.
 void useRecords(VncConfig& config, const OpeningTools& tools, Owner owner);
 
+/// Last changes to what the settings say; either may be empty.
+struct SessionChanges {
+  std::function<void(VncConfig&)> vnc;
+  std::function<void(TextConfig&)> text;
+};
+
+/// A session for the address, whatever its kind. Throws
+/// Error{Unsupported} for schemes without an engine and {Local} for settings that make no sense.
+std::shared_ptr<Session> makeSession(const Executor& strand, const Address& address, const std::string& label,
+                                     const SettingReader& setting, const OpeningTools& tools, Owner owner,
+                                     const SessionChanges& changes = {});
+
 /// True when this program has an engine for the scheme now.
 bool canOpen(const std::string& scheme);
+bool isPictureScheme(const std::string& scheme);
 
 /// Keeps or forgets the sealed sign-in of an owner ("user\0password" inside).
 void keepSignIn(const OpeningTools& tools, Owner owner, const rfb::SignIn& signIn);

@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "base/error.hpp"
+#include "base/task.hpp"
 #include "picture/framebuffer.hpp"
 #include "picture/region.hpp"
 #include "wire/tls.hpp"
@@ -42,6 +43,7 @@ struct Ability {
 
 struct Capabilities {
   Ability pointer, keys, resize, clipboard, power, sound, screens, quality, colours, savePicture, files;
+  Ability breakSignal, lineSettings, transfer;  ///< of text lines
 };
 
 struct Figures {
@@ -52,6 +54,13 @@ struct Figures {
   std::chrono::nanoseconds keyToPicture{};  ///< 0 when unknown
 };
 
+/// One jump on the way, as found.
+struct HopFacts {
+  std::string name;  ///< "duty@gatehouse"
+  bool reached = false;
+  std::string found;  ///< "signed in with the agent's key", "refused: nothing listens there"
+};
+
 /// The stretch from this desk to the peer, as found; the side shows it.
 struct RouteFacts {
   std::string host, address;  ///< as written, and the numeric address that answered
@@ -59,8 +68,9 @@ struct RouteFacts {
   std::chrono::nanoseconds answersIn{};
   bool reached = false;
   bool sealed = false;
-  std::string security;     ///< "VeNCrypt X509Vnc"
-  std::string machineName;  ///< what the peer calls itself
+  std::string security;        ///< "VeNCrypt X509Vnc"
+  std::string machineName;     ///< what the peer calls itself
+  std::vector<HopFacts> hops;  ///< between this desk and the peer, nearest first
 };
 
 struct PointerShape {
@@ -70,7 +80,7 @@ struct PointerShape {
 };
 
 struct Question {
-  enum class Kind { Password, UserAndPassword, Trust };
+  enum class Kind { Password, UserAndPassword, Trust, Text };  ///< Text: an answer that may be seen
   Kind kind = Kind::Password;
   std::string text;             ///< one sentence, says whom it concerns
   std::string hint;             ///< "only the first eight characters count"; may be empty
@@ -84,8 +94,35 @@ struct Answer {
   bool remember = false;
 };
 
+/// Whoever answers questions: a session asks the person in front of its pane.
+class Asker {
+ public:
+  virtual ~Asker() = default;
+  virtual Task<Answer> ask(Question question) = 0;
+  /// Says what goes on, in a few words: "signing in on gatehouse".
+  virtual void doing(const std::string& what) = 0;
+};
+
 struct SoundForm {
   int channels = 2, rate = 44100;  ///< signed 16-bit samples, little endian
+};
+
+/// What a serial line looks like now.
+struct LineFacts {
+  std::string kind;      ///< "serial", "telnet"
+  std::string settings;  ///< "9600 8N1"; empty when the line has none
+  bool hasLamps = false;
+  bool rts = false, dtr = false, cts = false, dsr = false, dcd = false, ri = false;
+  bool operator==(const LineFacts&) const = default;
+};
+
+/// A file on its way over a line of text, or a paced paste.
+struct TransferFacts {
+  std::string what;  ///< "sending valve.bin"; empty: none
+  std::uint64_t done = 0, total = 0;
+  bool finished = false;
+  std::string outcome;  ///< when finished: "sent, 3 blocks twice", or what went wrong
+  bool failed = false;
 };
 
 enum class PowerWish { ShutDown, Reboot, Reset };
@@ -104,6 +141,15 @@ class SessionObserver {
   virtual void lockKeysChanged(unsigned /*scroll 1, num 2, caps 4*/) {}
   virtual void bell() {}
   virtual void nameChanged(const std::string&) {}
+  /// Text came, or the screen of text changed otherwise; at most once until textSeen() of the console is
+  /// called.
+  virtual void textChanged() {}
+  /// The bytes themselves, as they came.
+  virtual void textBytes(ByteView) {}
+  virtual void lineChanged(const LineFacts&) {}
+  virtual void transferChanged(const TransferFacts&) {}
+  /// A watch word came up.
+  virtual void watchWordSeen(const std::string& /*pattern*/, const std::string& /*line*/) {}
   virtual void clipboardText(const std::string& /*utf8*/) {}
   virtual void soundBegins(SoundForm) {}
   virtual void sound(ByteView) {}
@@ -118,6 +164,8 @@ class SessionObserver {
   }
 };
 
+class TextConsole;  // session/text_console.hpp
+
 class Session {
  public:
   virtual ~Session() = default;
@@ -128,7 +176,10 @@ class Session {
   /// While Waiting or Ended: tries again now.
   virtual void retry() = 0;
 
+  /// Null for a session of text.
   [[nodiscard]] virtual std::shared_ptr<Framebuffer> picture() const = 0;
+  /// Null for a session of pictures.
+  [[nodiscard]] virtual TextConsole* text() { return nullptr; }
 
   virtual void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) = 0;
   virtual void pointer(Point at, unsigned buttons) = 0;
@@ -154,6 +205,10 @@ class TrustStore {
   virtual std::optional<std::string> pinned(const std::string& peer) = 0;
   virtual void pin(const std::string& peer, const std::string& sha256) = 0;
 };
+
+/// Asks about a certificate that nobody vouches for, unless it is pinned; keeps the pin when told to.
+Task<bool> trustCertificate(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer,
+                            std::string label, PeerCertificate certificate);
 
 /// Delays between attempts: the first, doubled each time, up to the longest.
 struct ReconnectPolicy {

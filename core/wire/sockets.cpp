@@ -70,6 +70,11 @@ class SocketStream : public ByteStream {
     socket_.close(ignored);
   }
 
+  int detach() override {
+    error_code failed;
+    const int fd = socket_.release(failed);
+    return failed ? -1 : fd;
+  }
   [[nodiscard]] std::string peer() const override { return peer_; }
 
  private:

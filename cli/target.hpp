@@ -1,0 +1,47 @@
+// What the verbs work on: an address or a machine of the store, with its settings; and who answers questions.
+#pragma once
+#include <memory>
+#include <optional>
+#include <string>
+
+#include "base/runtime.hpp"
+#include "route/opening.hpp"
+
+namespace kw::cli {
+
+/// Flags that every connecting verb has.
+struct LiveOptions {
+  std::string target;  ///< a URI, host:port, or the name of a machine in the store
+  std::string passwordFile;
+  std::string user;
+  std::string via;  ///< SSH jumps
+  bool trustOnce = false;
+  double timeoutSeconds = 30;
+  std::string encoding;
+  int colours = 32;
+  std::string quality = "auto";
+};
+
+struct Target {
+  Address address;
+  std::string label;
+  Owner owner;
+  SettingReader setting;
+  std::shared_ptr<Snapshot> snapshot;
+};
+
+/// Store (when there is one), vault, SSH connections.
+OpeningTools openTools(const LiveOptions& options, Runtime& runtime);
+/// A machine's name wins over a host of the same name, when the text holds no scheme or port. `wanted` says
+/// which kinds of way in will do.
+Target findTarget(const LiveOptions& options, const OpeningTools& tools,
+                  bool (*wanted)(const std::string& scheme));
+
+/// The first line of the password file, if one was given.
+std::optional<std::string> givenPassword(const LiveOptions& options);
+
+/// Asks whoever sits at the terminal; refuses when nobody does. `trustOnce` answers for keys that are merely
+/// new.
+Answer answerOnTerminal(const Question& question, bool trustOnce);
+
+}  // namespace kw::cli

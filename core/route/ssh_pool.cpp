@@ -1,0 +1,149 @@
+#include "route/ssh_pool.hpp"
+
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/use_awaitable.hpp>
+
+namespace kw {
+
+namespace {
+
+class HeldStream : public ByteStream {
+ public:
+  HeldStream(StreamPtr inner, std::shared_ptr<void> what)
+      : inner_(std::move(inner)), held_(std::move(what)) {}
+  Task<std::size_t> readSome(ByteSpan into) override { return inner_->readSome(into); }
+  Task<void> write(ByteView bytes) override { return inner_->write(bytes); }
+  void close() noexcept override { inner_->close(); }
+  [[nodiscard]] bool sealed() const override { return inner_->sealed(); }
+  int detach() override { return -1; }
+  [[nodiscard]] std::string peer() const override { return inner_->peer(); }
+
+ private:
+  StreamPtr inner_;
+  std::shared_ptr<void> held_;
+};
+
+/// Turns what a connection asks into questions of a session, on the session's strand.
+class Questions : public SshEvents {
+ public:
+  Questions(Executor sessionStrand, Asker& asker, std::shared_ptr<TrustStore> trust, const SshHop& hop)
+      : strand_(std::move(sessionStrand)), asker_(asker), trust_(std::move(trust)), hop_(hop) {}
+
+  Task<bool> trust(HostKey key) override {
+    const std::string peer = "ssh " + hop_.options.host + ":" + std::to_string(hop_.options.port);
+    const auto pinned = trust_ ? trust_->pinned(peer) : std::nullopt;
+    if (pinned && *pinned == key.sha256) co_return true;
+    if (!pinned && key.knownHosts == HostKey::Known::Yes) co_return true;
+    const bool changed = pinned || key.knownHosts == HostKey::Known::Changed;
+    Question question;
+    question.kind = Question::Kind::Trust;
+    question.text = changed ? "The SSH key of " + hop_.options.host + " has changed."
+                            : "The SSH key of " + hop_.options.host + " is not known yet.";
+    question.pinned = pinned.value_or(changed ? "another key in known_hosts" : "");
+    question.certificate.subject = key.type + " key of " + hop_.options.host;
+    question.certificate.sha256 = key.sha256;
+    const Answer answer = co_await put(question);
+    if (answer.accepted && answer.remember) {
+      if (trust_) trust_->pin(peer, key.sha256);
+      rememberKey = true;
+    }
+    co_return answer.accepted;
+  }
+
+  Task<std::optional<std::string>> answer(SshPrompt prompt) override {
+    Question question;
+    question.kind = prompt.hidden ? Question::Kind::Password : Question::Kind::Text;
+    question.text = prompt.text;
+    question.again = prompt.again;
+    const Answer answer = co_await put(question);
+    if (!answer.accepted) co_return std::nullopt;
+    if (prompt.kind == SshPrompt::Kind::Password && answer.remember) toKeep = answer.password;
+    co_return answer.password;
+  }
+
+  void doing(const std::string& what) override {
+    post(strand_, [&asker = asker_, what, alive = std::weak_ptr<int>(alive_)] {
+      if (alive.lock()) asker.doing(what);
+    });
+  }
+
+  bool rememberKey = false;
+  std::optional<std::string> toKeep;
+
+ private:
+  Task<Answer> put(Question question) {
+    auto task = asker_.ask(std::move(question));
+    co_return co_await asio::co_spawn(strand_, std::move(task), asio::use_awaitable);
+  }
+  Executor strand_;
+  Asker& asker_;
+  std::shared_ptr<TrustStore> trust_;
+  SshHop hop_;
+  std::shared_ptr<int> alive_ = std::make_shared<int>(0);
+};
+
+std::string keyOf(const std::vector<SshHop>& hops, std::size_t count) {
+  std::string key;
+  for (std::size_t i = 0; i < count; ++i)
+    key +=
+        hops[i].options.user + "@" + hops[i].options.host + ":" + std::to_string(hops[i].options.port) + " ";
+  return key;
+}
+
+}  // namespace
+
+StreamPtr keeping(StreamPtr stream, std::shared_ptr<void> what) {
+  return std::make_unique<HeldStream>(std::move(stream), std::move(what));
+}
+
+std::shared_ptr<SshConnection> SshPool::find(const std::string& key) {
+  const std::lock_guard held(lock_);
+  const auto at = open_.find(key);
+  auto connection = at == open_.end() ? nullptr : at->second.lock();
+  return connection && connection->alive() ? connection : nullptr;
+}
+
+Task<std::shared_ptr<SshConnection>> SshPool::connect(std::vector<SshHop> hops,
+                                                      std::shared_ptr<TrustStore> trust, Asker& asker,
+                                                      RouteFacts& facts, ConnectFindings* findings) {
+  const Executor here = co_await asio::this_coro::executor;
+  facts.hops.clear();
+  for (const SshHop& hop : hops) facts.hops.push_back({hop.name, false, ""});
+  std::shared_ptr<SshConnection> last;
+  for (std::size_t i = 0; i < hops.size(); ++i) {
+    const SshHop& hop = hops[i];
+    const std::string key = keyOf(hops, i + 1);
+    if (auto have = find(key)) {
+      last = have;
+      facts.hops[i] = {hop.name, true, "shared, " + have->ciphers()};
+      continue;
+    }
+    std::exception_ptr failure;
+    try {
+      StreamPtr below;
+      if (last) {
+        StreamPtr tunnel = co_await last->forward(hop.options.host, hop.options.port);
+        below = keeping(std::move(tunnel), last);
+      } else
+        below = co_await connectTcp(hop.options.host, static_cast<std::uint16_t>(hop.options.port),
+                                    hop.options.limit, findings);
+      const Executor strand = newStrand_();
+      auto questions = std::make_shared<Questions>(here, asker, trust, hop);
+      auto opened = co_await SshConnection::open(strand, std::move(below), hop.options, questions);
+      if (questions->rememberKey) co_await opened->remember();
+      if (questions->toKeep && hop.remember) hop.remember(*questions->toKeep);
+      facts.hops[i] = {hop.name, true, "signed in with " + opened->signedInWith()};
+      last = opened;
+    } catch (const Error& e) {
+      facts.hops[i].found = e.detail();
+      throw Error(
+          e.kind(), e.detail(),
+          i + 1 < hops.size() || hops.size() > 1 ? e.where() + ", hop " + std::to_string(i + 1) : e.where());
+    }
+    const std::lock_guard held(lock_);
+    open_[key] = last;
+  }
+  co_return last;
+}
+
+}  // namespace kw

@@ -1,0 +1,305 @@
+#include "route/text_opening.hpp"
+
+#include <pwd.h>
+#include <unistd.h>
+
+#include "base/file.hpp"
+#include "line/serial.hpp"
+#include "line/telnet.hpp"
+#include "ssh/config.hpp"
+
+namespace kw {
+
+namespace {
+
+std::string option(const Address& address, const std::string& key, const std::string& otherwise) {
+  const auto at = address.options.find(key);
+  return at == address.options.end() ? otherwise : at->second;
+}
+
+std::string userHere() {
+  const passwd* p = getpwuid(getuid());
+  return p != nullptr ? p->pw_name : "root";
+}
+
+std::string withHome(const std::string& path) {
+  const char* home = std::getenv("HOME");
+  return path.starts_with("~/") && home != nullptr ? home + path.substr(1) : path;
+}
+
+text::TerminalOptions terminalOptions(const SettingReader& setting) {
+  text::TerminalOptions o;
+  o.scrollRows = static_cast<std::size_t>(std::stoul(setting("text.scroll")));
+  const std::string enter = setting("text.enter");
+  o.enter = enter == "lf"     ? text::EnterSends::Lf
+            : enter == "crlf" ? text::EnterSends::CrLf
+                              : text::EnterSends::Cr;
+  o.backspace = setting("text.backspace") == "backspace" ? text::BackspaceSends::Backspace
+                                                         : text::BackspaceSends::Delete;
+  o.charset = setting("text.charset") == "latin1" ? text::Charset::Latin1 : text::Charset::Utf8;
+  o.newlineReturns = setting("text.newline") == "on";
+  return o;
+}
+
+/// Watch words in a setting stand on one line, parted by ;;
+std::vector<text::WatchWord> watchWordsOf(std::string words) {
+  for (auto at = words.find(";;"); at != std::string::npos; at = words.find(";;")) words.replace(at, 2, "\n");
+  return text::parseWatchWords(words);
+}
+
+std::optional<text::LogOptions> logOptions(const std::string& label, const SettingReader& setting) {
+  const std::string form = setting("text.log");
+  if (form == "off") return std::nullopt;
+  text::LogOptions o;
+  o.folder = stateFolder() / "logs";
+  o.name = label;
+  o.form = form == "raw" ? text::LogForm::Raw : text::LogForm::Plain;
+  o.times = setting("text.logtimes") == "on";
+  return o;
+}
+
+struct LineWish {
+  Address address;
+  LineSettings line;
+  std::chrono::nanoseconds limit;
+  std::vector<SshHop> hops;
+  std::optional<SshHop> ssh;  ///< the address itself, for a shell
+  OpeningTools tools;
+  std::string authorities;
+  std::string label;
+};
+
+Task<TextLine> serialLine(LineWish wish) {
+  TextLine out;
+  SerialLine line = co_await openSerial(wish.address.path, wish.line);
+  out.stream = std::move(line.stream);
+  out.control = line.control;
+  out.hasSettings = true;
+  out.kind = "serial";
+  co_return out;
+}
+
+Task<TextLine> telnetLine(LineWish wish, StreamPtr below) {
+  TelnetOptions options;
+  options.comPort = wish.address.scheme == "telnet+serial";
+  options.line = wish.line;
+  options.limit = wish.limit;
+  auto telnet = co_await telnetClient(std::move(below), options);
+  TelnetStream* raw = telnet.get();
+  TextLine out;
+  out.control = raw;
+  out.hasSettings = options.comPort;
+  out.kind = options.comPort ? "network serial" : "telnet";
+  if (!options.comPort) out.echoesHere = [raw] { return !raw->remoteEcho(); };
+  out.resize = [raw](int columns, int rows) -> Task<void> {
+    raw->setWindowSize(columns, rows);
+    const Bytes nothing;
+    co_await raw->write(nothing);
+  };
+  out.stream = std::move(telnet);
+  co_return out;
+}
+
+Task<TextLine> shellLine(LineWish wish, Asker& asker, RouteFacts& facts, ConnectFindings* findings) {
+  std::vector<SshHop> hops = wish.hops;
+  hops.push_back(*wish.ssh);
+  std::shared_ptr<TrustStore> trust = wish.tools.store ? trustIn(wish.tools.store) : nullptr;
+  auto connection = co_await wish.tools.ssh->connect(std::move(hops), trust, asker, facts, findings);
+  facts.hops.pop_back();  // the last one is the machine itself
+  TextLine out;
+  const auto command = wish.address.options.find("exec");
+  if (command != wish.address.options.end()) {
+    out.stream = co_await connection->exec(command->second);
+  } else {
+    SshConnection::Shell shell = co_await connection->shell("xterm-256color", 80, 24);
+    out.stream = std::move(shell.stream);
+    out.resize = std::move(shell.resize);
+  }
+  out.stream = keeping(std::move(out.stream), connection);
+  out.kind = "ssh, " + connection->ciphers();
+  co_return out;
+}
+
+Task<StreamPtr> sealedStream(LineWish wish, StreamPtr below, Asker& asker) {
+  const Executor here = co_await asio::this_coro::executor;
+  TlsClientOptions options;
+  options.hostName = wish.address.host;
+  options.authorityFile = wish.authorities;
+  std::shared_ptr<TrustStore> trust = wish.tools.store ? trustIn(wish.tools.store) : nullptr;
+  const std::string peer = wish.address.host + ":" + std::to_string(wish.address.port);
+  const std::string label = wish.label;
+  options.decide = [&asker, trust, peer, label](PeerCertificate c) {
+    return trustCertificate(asker, trust, peer, label, std::move(c));
+  };
+  co_return co_await startTls(std::move(below), std::move(options));
+}
+
+Task<TextLine> makeLine(LineWish wish, Asker& asker, RouteFacts& facts, ConnectFindings* findings) {
+  if (wish.address.scheme == "serial") co_return co_await serialLine(std::move(wish));
+  if (wish.address.scheme == "ssh") co_return co_await shellLine(std::move(wish), asker, facts, findings);
+  StreamPtr below =
+      co_await connectThrough(wish.hops, wish.address, wish.limit, wish.tools, asker, facts, findings);
+  if (wish.address.scheme.starts_with("telnet"))
+    co_return co_await telnetLine(std::move(wish), std::move(below));
+  TextLine out;
+  out.kind = wish.address.scheme == "unix" ? "socket" : wish.address.scheme;
+  if (wish.address.scheme == "tls")
+    out.stream = co_await sealedStream(wish, std::move(below), asker);
+  else
+    out.stream = std::move(below);
+  co_return out;
+}
+
+std::optional<std::string> keptPassword(const OpeningTools& tools, Owner owner) {
+  if (owner.id == 0) return std::nullopt;
+  const auto kept = keptSignIn(tools, owner);
+  return kept ? std::optional(kept->password) : std::nullopt;
+}
+
+/// The way in by SSH of a machine in the records, with its own route before it.
+std::vector<SshHop> hopsOfMachine(const std::string& name, const OpeningTools& tools, int depth);
+
+std::vector<SshHop> hopsFromText(const std::string& text, const OpeningTools& tools, int depth) {
+  std::vector<SshHop> out;
+  for (const std::string& item : splitList(text)) {
+    if (item.find("://") == std::string::npos) {
+      for (SshHop& hop : hopsOfMachine(item, tools, depth)) out.push_back(std::move(hop));
+      continue;
+    }
+    const Address address = parseAddress(item);
+    if (address.scheme != "ssh")
+      throw Error(ErrorKind::Local, "a jump is an ssh:// address or a machine with one", item);
+    out.push_back(sshHop(address, builtInSettings(), tools, {}));
+  }
+  return out;
+}
+
+std::vector<SshHop> hopsOfMachine(const std::string& name, const OpeningTools& tools, int depth) {
+  if (depth > 8) throw Error(ErrorKind::Local, "the route goes in a circle", name);
+  const Snapshot records = tools.store ? tools.store->load() : Snapshot();
+  const Machine* machine = records.machineNamed(name);
+  if (machine == nullptr)
+    throw Error(ErrorKind::Local, "the route names a machine that is not in the records", name);
+  for (const Endpoint* e : records.endpointsOf(machine->id)) {
+    if (e->scheme() != "ssh") continue;
+    const Owner owner{OwnerKind::WayIn, e->id};
+    const SettingReader setting = settingsOf(records, owner);
+    std::vector<SshHop> out = hopsFromText(setting("route.via"), tools, depth + 1);
+    out.push_back(sshHop(parseAddress(e->address), setting, tools, owner));
+    return out;
+  }
+  throw Error(ErrorKind::Local, "the route names a machine without a way in by SSH", name);
+}
+
+}  // namespace
+
+std::vector<std::string> splitList(const std::string& text) {
+  std::vector<std::string> out;
+  std::size_t at = 0;
+  while (at < text.size()) {
+    const auto end = std::min(text.find(',', at), text.size());
+    const auto first = text.find_first_not_of(" \t", at);
+    if (first != std::string::npos && first < end) {
+      const auto last = text.find_last_not_of(" \t", end - 1);
+      out.push_back(text.substr(first, last - first + 1));
+    }
+    at = end + 1;
+  }
+  return out;
+}
+
+bool isTextScheme(const std::string& scheme) {
+  return scheme == "serial" || scheme == "unix" || scheme == "tcp" || scheme == "tls" || scheme == "telnet" ||
+         scheme == "telnet+serial" || scheme == "ssh";
+}
+
+LineSettings lineSettings(const Address& address, const SettingReader& setting) {
+  LineSettings line;
+  const std::string speed = option(address, "speed", setting("line.speed"));
+  if (speed.empty() || speed.size() > 8 || speed.find_first_not_of("0123456789") != std::string::npos ||
+      std::stoi(speed) == 0)
+    throw Error(ErrorKind::Local, "\"" + speed + "\" is not a speed", address.uri());
+  line.speed = std::stoi(speed);
+  setFrame(line, option(address, "frame", setting("line.frame")));
+  line.flow = flowFromWord(option(address, "flow", setting("line.flow")));
+  return line;
+}
+
+SshHop sshHop(const Address& address, const SettingReader& setting, const OpeningTools& tools, Owner owner) {
+  SshHop hop;
+  hop.owner = owner;
+  SshOptions& o = hop.options;
+  o.host = address.host;
+  o.port = address.port;
+  o.user = address.user.empty() ? userHere() : address.user;
+  o.useAgent = setting("ssh.agent") == "on";
+  for (const std::string& file : splitList(option(address, "key", setting("ssh.keys"))))
+    o.keyFiles.push_back(withHome(file));
+  o.certificateFile = withHome(setting("ssh.certificate"));
+  o.knownHostsFile = withHome(setting("ssh.knownhosts"));
+  o.keepAlive = std::chrono::seconds(std::stoi(setting("ssh.alive")));
+  o.limit = std::chrono::seconds(std::stoi(setting("connect.limit")));
+  o.password = tools.sshPassword ? tools.sshPassword : keptPassword(tools, owner);
+  hop.name = o.user + "@" + o.host + (o.port == 22 ? "" : ":" + std::to_string(o.port));
+  if (owner.id != 0)
+    hop.remember = [tools, owner, user = o.user](const std::string& password) {
+      keepSignIn(tools, owner, {user, password});
+    };
+  return hop;
+}
+
+std::vector<SshHop> hopsTo(const Address& address, const SettingReader& setting, const OpeningTools& tools) {
+  const std::string via = tools.via.empty() ? option(address, "via", setting("route.via")) : tools.via;
+  if (via == "none") return {};
+  return hopsFromText(via, tools, 0);
+}
+
+Task<StreamPtr> connectThrough(std::vector<SshHop> hops, Address address, std::chrono::nanoseconds limit,
+                               OpeningTools tools, Asker& asker, RouteFacts& facts,
+                               ConnectFindings* findings) {
+  const bool socket = address.scheme.ends_with("unix");
+  if (hops.empty()) {
+    if (socket) co_return co_await connectUnix(address.path);
+    co_return co_await connectTcp(address.host, static_cast<std::uint16_t>(address.port), limit, findings);
+  }
+  if (socket)
+    throw Error(ErrorKind::Unsupported, "a socket of this machine is not reached through a jump",
+                address.path);
+  std::shared_ptr<TrustStore> trust = tools.store ? trustIn(tools.store) : nullptr;
+  auto last = co_await tools.ssh->connect(std::move(hops), trust, asker, facts, findings);
+  StreamPtr tunnel = co_await last->forward(address.host, address.port);
+  co_return keeping(std::move(tunnel), last);
+}
+
+TextConfig textConfig(const Address& address, const std::string& label, const SettingReader& setting,
+                      const OpeningTools& tools, Owner owner) {
+  TextConfig config;
+  config.label = label;
+  config.place = address.forPeople();
+  config.terminal = terminalOptions(setting);
+  const std::string echo = setting("text.echo");
+  config.localEcho = echo == "on" ? LocalEcho::On : echo == "off" ? LocalEcho::Off : LocalEcho::Auto;
+  config.reconnect.enabled = setting("reconnect.again") == "on";
+  config.reconnect.longest = std::chrono::seconds(std::stoi(setting("reconnect.longest")));
+  config.pacing = {std::chrono::milliseconds(std::stoi(setting("text.pace"))),
+                   std::chrono::milliseconds(std::stoi(setting("text.paceline")))};
+  config.viewOnly = setting("screen.viewonly") == "on";
+  config.watchWords = watchWordsOf(setting("text.words"));
+  config.log = logOptions(label, setting);
+  config.greeting = text::unescaped(setting("text.greeting"));
+  LineWish wish{address,
+                lineSettings(address, setting),
+                std::chrono::seconds(std::stoi(setting("connect.limit"))),
+                hopsTo(address, setting, tools),
+                {},
+                tools,
+                setting("security.authorities"),
+                label};
+  if (address.scheme == "ssh") wish.ssh = sshHop(address, setting, tools, owner);
+  config.connect = [wish](Asker& asker, RouteFacts& facts, ConnectFindings* findings) {
+    return makeLine(wish, asker, facts, findings);
+  };
+  return config;
+}
+
+}  // namespace kw

@@ -1,0 +1,177 @@
+#include "session/session_base.hpp"
+
+#include <algorithm>
+
+namespace kw {
+
+std::chrono::nanoseconds ReconnectPolicy::delay(int attempt) const {
+  auto wait = first;
+  for (int i = 1; i < attempt && wait < longest; ++i) wait *= 2;
+  return std::min(wait, longest);
+}
+
+Task<bool> trustCertificate(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer,
+                            std::string label, PeerCertificate certificate) {
+  const auto pinned = trust ? trust->pinned(peer) : std::nullopt;
+  if (pinned && *pinned == certificate.sha256) co_return true;
+  if (!pinned && certificate.vouched) co_return true;
+  Question question;
+  question.kind = Question::Kind::Trust;
+  question.text = pinned ? "The certificate of " + label + " has changed."
+                         : "The certificate of " + label + " is not known yet.";
+  question.pinned = pinned.value_or("");
+  question.certificate = certificate;
+  const Answer answer = co_await asker.ask(std::move(question));
+  if (answer.accepted && answer.remember && trust) trust->pin(peer, certificate.sha256);
+  co_return answer.accepted;
+}
+
+SessionBase::SessionBase(const Executor& strand, std::shared_ptr<Clock> clock, ReconnectPolicy reconnect)
+    : strand_(strand), clock_(std::move(clock)), reconnect_(reconnect), wake_(strand), answered_(strand) {}
+
+void SessionBase::observe(std::shared_ptr<SessionObserver> observer) {
+  post(strand_, [self = shared_from_this(), observer = std::move(observer)]() mutable {
+    self->observer_ = observer ? std::move(observer) : std::make_shared<SessionObserver>();
+  });
+}
+void SessionBase::start() {
+  post(strand_, [self = shared_from_this()] { self->startNow(); });
+}
+void SessionBase::end() {
+  post(strand_, [self = shared_from_this()] { self->endNow(); });
+}
+void SessionBase::retry() {
+  post(strand_, [self = shared_from_this()] {
+    self->retryNow_ = true;
+    self->wake_.notify();
+    if (self->status_.stage == SessionStage::Ended) self->startNow();
+  });
+}
+
+void SessionBase::setStatus(SessionStage stage, std::string sentence, std::optional<ErrorKind> problem,
+                            std::string cure, std::chrono::nanoseconds next) {
+  status_ = {stage, std::move(sentence), problem, std::move(cure), attempt_, next};
+  observer_->statusChanged(status_);
+}
+
+void SessionBase::doing(const std::string& what) { setStatus(status_.stage, what); }
+
+void SessionBase::becomeLive() {
+  attempt_ = 0;
+  route_.reached = true;
+  observer_->routeChanged(route_);
+  setStatus(SessionStage::Live, "live");
+}
+
+void SessionBase::startNow() {
+  if (running_) return;
+  running_ = true;
+  ending_ = false;
+  attempt_ = 0;
+  spawn(strand_, [self = shared_from_this()] { return self->run(); });
+  if (!counting_) {
+    counting_ = true;
+    spawn(strand_, [self = shared_from_this()] { return self->count(); });
+  }
+}
+
+void SessionBase::endNow() {
+  ending_ = true;
+  // A question that nobody will answer any more is answered with no.
+  if (pendingAsk_) *pendingAsk_ = Answer{};
+  answered_.notify();
+  wake_.notify();
+  closeConnection();
+  if (!running_ && status_.stage != SessionStage::Ended) setStatus(SessionStage::Ended, "ended");
+}
+
+Task<Answer> SessionBase::ask(Question question) {
+  auto slot = std::make_shared<std::optional<Answer>>();
+  pendingAsk_ = slot;
+  observer_->asked(question, [weak = weak_from_this(), slot](Answer answer) {
+    auto self = weak.lock();
+    if (!self) return;
+    post(self->strand_, [self, slot, answer = std::move(answer)] {
+      if (!*slot) *slot = answer;
+      self->answered_.notify();
+    });
+  });
+  while (!*slot && !ending_) co_await answered_.wait();
+  pendingAsk_.reset();
+  co_return slot->value_or(Answer{});
+}
+
+/// Lets end() interrupt a handshake that hangs.
+Task<void> SessionBase::endWatch() {
+  while (!ending_) co_await wake_.wait();
+  throw Error(ErrorKind::Cancelled, "ended here");
+}
+
+Task<void> SessionBase::run() {
+  auto self = shared_from_this();
+  while (!ending_) {
+    Error failure(ErrorKind::Cancelled, "ended here");
+    ++attempt_;
+    setStatus(SessionStage::Connecting, "connecting to " + peerName());
+    try {
+      co_await firstOf(connectAndServe(), endWatch());
+    } catch (const Error& e) {
+      failure = e;
+    } catch (const std::exception& e) {
+      failure = Error(ErrorKind::Local, e.what());
+    }
+    connectionOver();
+    if (ending_) break;
+    if (triesAgainAtOnce(failure)) continue;
+    const bool goOn = co_await waitForNext(failure);
+    if (!goOn) {
+      running_ = false;
+      setStatus(SessionStage::Ended, failure.what(), failure.kind(), failure.cure());
+      co_return;
+    }
+  }
+  running_ = false;
+  setStatus(SessionStage::Ended, "ended");
+}
+
+bool SessionBase::worthAnotherTry(ErrorKind kind) const {
+  if (!reconnect_.enabled) return false;
+  if (reconnect_.mostAttempts > 0 && attempt_ >= reconnect_.mostAttempts) return false;
+  switch (kind) {
+    case ErrorKind::ClosedByPeer:
+    case ErrorKind::Unreachable:
+    case ErrorKind::Refused:
+    case ErrorKind::TimedOut: return true;
+    default: return false;
+  }
+}
+
+/// Returns false when this failure ends the session.
+Task<bool> SessionBase::waitForNext(Error failure) {
+  if (!worthAnotherTry(failure.kind())) co_return false;
+  const auto delay = reconnect_.delay(std::max(attempt_, 1));
+  route_.reached = false;
+  observer_->routeChanged(route_);
+  setStatus(SessionStage::Waiting, failure.what(), failure.kind(), failure.cure(), delay);
+  retryNow_ = false;
+  co_await firstOf(clock_->sleep(delay), untilWoken());
+  co_return true;
+}
+
+Task<void> SessionBase::untilWoken() {
+  while (!retryNow_ && !ending_) co_await wake_.wait();
+}
+
+Task<void> SessionBase::count() {
+  auto self = shared_from_this();
+  auto last = clock_->now();
+  while (running_) {
+    co_await clock_->sleep(std::chrono::seconds(1));
+    const double seconds = std::max(std::chrono::duration<double>(clock_->now() - last).count(), 1e-3);
+    last = clock_->now();
+    if (status_.stage == SessionStage::Live) everySecond(seconds);
+  }
+  counting_ = false;
+}
+
+}  // namespace kw

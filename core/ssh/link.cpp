@@ -1,0 +1,266 @@
+#include "ssh/link.hpp"
+
+#include <fcntl.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/local/stream_protocol.hpp>
+#include <boost/asio/redirect_error.hpp>
+#include <boost/asio/use_awaitable.hpp>
+#include <boost/asio/write.hpp>
+
+namespace kw {
+
+namespace {
+
+using boost::system::error_code;
+using Unix = asio::local::stream_protocol;
+
+void setOption(ssh_session session, ssh_options_e which, const void* value) {
+  if (ssh_options_set(session, which, value) != SSH_OK)
+    throw Error(ErrorKind::Local, std::string("SSH option: ") + ssh_get_error(session));
+}
+
+/// Carries bytes one way until either side ends.
+Task<void> carry(std::shared_ptr<Unix::socket> pair, std::shared_ptr<ByteStream> below, bool inward) {
+  Bytes buffer(64 * 1024);
+  for (;;) {
+    if (inward) {
+      const std::size_t n = co_await below->readSome(buffer);
+      co_await asio::async_write(*pair, asio::buffer(buffer.data(), n), asio::use_awaitable);
+    } else {
+      const std::size_t n = co_await pair->async_read_some(asio::buffer(buffer), asio::use_awaitable);
+      co_await below->write(ByteView(buffer).first(n));
+    }
+  }
+}
+
+}  // namespace
+
+SshConnection::State::State(Executor on, SshOptions o) : strand(std::move(on)), options(std::move(o)) {
+  static const int once = ssh_init();
+  if (once != SSH_OK) throw Error(ErrorKind::Local, "the SSH library does not start");
+  session = ssh_new();
+  event = ssh_event_new();
+  if (session == nullptr || event == nullptr)
+    throw Error(ErrorKind::Local, "not enough memory for an SSH session");
+}
+
+SshConnection::State::~State() {
+  close();
+  if (event != nullptr) {
+    ssh_event_remove_session(event, session);
+    ssh_event_free(event);
+  }
+  if (session != nullptr) ssh_free(session);
+}
+
+void SshConnection::State::attach(StreamPtr stream) {
+  int fd = stream->detach();
+  if (fd < 0) {  // a tunnel, TLS …: carried over a pair of sockets
+    int ends[2];
+    if (::socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0, ends) != 0)
+      throw Error(ErrorKind::Local, "no descriptor left for an SSH session");
+    fd = ends[0];
+    auto pair = std::make_shared<Unix::socket>(strand, Unix(), ends[1]);
+    below = std::shared_ptr<ByteStream>(std::move(stream));
+    for (bool inward : {true, false})
+      spawn(
+          strand, [pair, b = below, inward] { return carry(pair, b, inward); },
+          [pair, b = below](std::exception_ptr) {
+            error_code ignored;
+            pair->shutdown(Unix::socket::shutdown_both, ignored);
+            b->close();
+          });
+  }
+  const int copy = ::fcntl(fd, F_DUPFD_CLOEXEC, 0);
+  if (copy < 0) throw Error(ErrorKind::Local, "no descriptor left for an SSH session");
+  socket = std::make_unique<asio::posix::stream_descriptor>(strand, copy);
+  const int port = options.port;
+  const long noProcessing = 0;
+  setOption(session, SSH_OPTIONS_HOST, options.host.c_str());
+  setOption(session, SSH_OPTIONS_PORT, &port);
+  setOption(session, SSH_OPTIONS_USER, options.user.c_str());
+  setOption(session, SSH_OPTIONS_PROCESS_CONFIG, &noProcessing);
+  if (!options.knownHostsFile.empty())
+    setOption(session, SSH_OPTIONS_KNOWNHOSTS, options.knownHostsFile.c_str());
+  setOption(session, SSH_OPTIONS_FD, &fd);
+  ssh_set_blocking(session, 0);
+}
+
+Error SshConnection::State::failure(ErrorKind otherwise) const {
+  std::string said = ssh_get_error(session);
+  if (said.empty()) said = "the SSH connection failed";
+  const bool gone = !ssh_is_connected(session) || said.find("Socket error") != std::string::npos ||
+                    said.find("disconnect") != std::string::npos;
+  return {gone ? ErrorKind::ClosedByPeer : otherwise, said,
+          options.host + " port " + std::to_string(options.port)};
+}
+
+Task<void> SshConnection::State::ready() {
+  if (!socket->is_open()) throw Error(ErrorKind::Cancelled, "ended here", options.host);
+  const bool writing = (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0;
+  error_code code;
+  auto forRead = socket->async_wait(asio::posix::descriptor_base::wait_read, asio::use_awaitable);
+  if (!writing) {
+    co_await std::move(forRead);
+    co_return;
+  }
+  auto forWrite = socket->async_wait(asio::posix::descriptor_base::wait_write, asio::use_awaitable);
+  co_await firstOf(std::move(forRead), std::move(forWrite));
+}
+
+Task<void> SshConnection::State::pump() {
+  auto self = shared_from_this();
+  ssh_event_add_session(event, session);
+  while (alive) {
+    error_code code;
+    co_await socket->async_wait(asio::posix::descriptor_base::wait_read,
+                                asio::redirect_error(asio::use_awaitable, code));
+    if (code || !alive) break;
+    int result = SSH_OK;
+    for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
+    if (result == SSH_ERROR || !ssh_is_connected(session)) break;
+    wakeAll();
+  }
+  alive = false;
+  wakeAll();
+}
+
+Task<void> SshConnection::State::keepAlive() {
+  const std::weak_ptr<State> weak = weak_from_this();
+  const auto pause = options.keepAlive;
+  for (;;) {
+    co_await systemClock()->sleep(pause);
+    const auto self = weak.lock();
+    if (!self || !self->alive) co_return;
+    ssh_send_ignore(self->session, "");
+  }
+}
+
+void SshConnection::State::wakeAll() {
+  for (Signal* waiter : waiters) waiter->notify();
+}
+
+void SshConnection::State::close() {
+  alive = false;
+  error_code ignored;
+  if (socket) socket->close(ignored);
+  if (below) below->close();
+}
+
+namespace {
+
+class ChannelStream : public ByteStream {
+ public:
+  ChannelStream(std::shared_ptr<SshConnection::State> state, ssh_channel channel, std::string peer)
+      : core_(std::make_shared<Core>(std::move(state), channel, std::move(peer))) {}
+  ~ChannelStream() override {
+    post(core_->state->strand, [core = core_] { core->close(); });
+  }
+  ChannelStream(const ChannelStream&) = delete;
+  ChannelStream& operator=(const ChannelStream&) = delete;
+
+  Task<std::size_t> readSome(ByteSpan into) override {
+    auto task = Core::read(core_, into);
+    co_return co_await asio::co_spawn(core_->state->strand, std::move(task), asio::use_awaitable);
+  }
+  Task<void> write(ByteView bytes) override {
+    auto task = Core::write(core_, bytes);
+    co_await asio::co_spawn(core_->state->strand, std::move(task), asio::use_awaitable);
+  }
+  void close() noexcept override {
+    post(core_->state->strand, [core = core_] { core->close(); });
+  }
+  [[nodiscard]] bool sealed() const override { return true; }
+  [[nodiscard]] std::string peer() const override { return core_->peer; }
+
+ private:
+  struct Core {
+    Core(std::shared_ptr<SshConnection::State> s, ssh_channel c, std::string p)
+        : state(std::move(s)),
+          channel(c),
+          peer(std::move(p)),
+          canRead(state->strand),
+          canWrite(state->strand) {
+      state->waiters.push_back(&canRead);
+      state->waiters.push_back(&canWrite);
+    }
+    ~Core() {
+      // Runs on the strand: the last holder is what close() posted, or a read or write there.
+      state->waiters.remove(&canRead);
+      state->waiters.remove(&canWrite);
+      if (channel != nullptr) ssh_channel_free(channel);
+    }
+    Core(const Core&) = delete;
+    Core& operator=(const Core&) = delete;
+
+    void close() {
+      if (channel != nullptr && !closed && state->alive) {
+        ssh_channel_send_eof(channel);
+        ssh_channel_close(channel);
+      }
+      closed = true;
+      canRead.notify();
+      canWrite.notify();
+    }
+    void mustBeOpen() const {
+      if (closed) throw Error(ErrorKind::Cancelled, "ended here", peer);
+    }
+    static Task<std::size_t> read(std::shared_ptr<Core> self, ByteSpan into) {
+      for (;;) {
+        self->mustBeOpen();
+        for (const int errorOutput : {0, 1}) {
+          const int n = ssh_channel_read_nonblocking(self->channel, into.data(),
+                                                     static_cast<std::uint32_t>(into.size()), errorOutput);
+          if (n > 0) co_return static_cast<std::size_t>(n);
+          if (n == SSH_ERROR && !ssh_channel_is_eof(self->channel))
+            throw Error(ErrorKind::ClosedByPeer, "the SSH connection is gone", self->peer);
+        }
+        if (ssh_channel_is_eof(self->channel) || ssh_channel_is_closed(self->channel))
+          throw Error(ErrorKind::ClosedByPeer, "closed by the other side", self->peer);
+        if (!self->state->alive)
+          throw Error(ErrorKind::ClosedByPeer, "the SSH connection is gone", self->peer);
+        co_await self->canRead.wait();
+      }
+    }
+    static Task<void> write(std::shared_ptr<Core> self, ByteView bytes) {
+      while (!bytes.empty()) {
+        self->mustBeOpen();
+        if (!self->state->alive || ssh_channel_is_closed(self->channel))
+          throw Error(ErrorKind::ClosedByPeer, "the SSH connection is gone", self->peer);
+        const int n =
+            ssh_channel_write(self->channel, bytes.data(),
+                              static_cast<std::uint32_t>(std::min<std::size_t>(bytes.size(), 256 * 1024)));
+        if (n == SSH_ERROR) throw Error(ErrorKind::ClosedByPeer, "closed by the other side", self->peer);
+        if (n > 0) bytes = bytes.subspan(static_cast<std::size_t>(n));
+        // The socket is full: wait for it, so that libssh's own buffer stays small.
+        while (self->state->alive && (ssh_get_poll_flags(self->state->session) & SSH_WRITE_PENDING) != 0) {
+          error_code ignored;
+          co_await self->state->socket->async_wait(asio::posix::descriptor_base::wait_write,
+                                                   asio::redirect_error(asio::use_awaitable, ignored));
+          if (ignored || !self->state->alive) break;
+          ssh_event_dopoll(self->state->event, 0);
+          self->state->wakeAll();
+        }
+        if (n == 0 && !bytes.empty()) co_await self->canWrite.wait();  // the window is used up
+      }
+    }
+
+    std::shared_ptr<SshConnection::State> state;
+    ssh_channel channel;
+    std::string peer;
+    Signal canRead, canWrite;
+    bool closed = false;
+  };
+  std::shared_ptr<Core> core_;
+};
+
+}  // namespace
+
+StreamPtr streamOver(std::shared_ptr<SshConnection::State> state, ssh_channel channel, std::string peer) {
+  return std::make_unique<ChannelStream>(std::move(state), channel, std::move(peer));
+}
+
+}  // namespace kw

@@ -1,0 +1,58 @@
+// libssh's session on a strand: waiting for the socket, channels as streams. For the files of this folder.
+#pragma once
+#include <libssh/libssh.h>
+
+#include <atomic>
+#include <boost/asio/posix/stream_descriptor.hpp>
+#include <list>
+
+#include "base/error.hpp"
+#include "base/runtime.hpp"
+#include "ssh/connection.hpp"
+
+namespace kw {
+
+struct SshConnection::State : std::enable_shared_from_this<SshConnection::State> {
+  State(Executor on, SshOptions o);
+  ~State();
+
+  /// Gives libssh a descriptor: the stream's own, or one end of a pair whose other end is pumped.
+  void attach(StreamPtr below);
+  /// Waits until the socket has something to read (or room, when something waits to be written).
+  Task<void> ready();
+  /// Repeats a non-blocking call until it no longer says "again".
+  template <typename Step>
+  Task<int> until(Step step, int again) {
+    for (;;) {
+      const int result = step();
+      if (result != again) co_return result;
+      co_await ready();
+    }
+  }
+  /// Reads what comes, for as long as the connection lives, and wakes everybody who waits.
+  Task<void> pump();
+  Task<void> keepAlive();
+  void wakeAll();
+  void close();
+  [[nodiscard]] Error failure(ErrorKind otherwise) const;
+
+  Executor strand;
+  SshOptions options;
+  ssh_session session = nullptr;
+  ssh_event event = nullptr;
+  std::unique_ptr<asio::posix::stream_descriptor> socket;  ///< a copy of libssh's descriptor, to wait on
+  HostKey key;
+  std::string signedInWith;
+  std::atomic<bool> alive = false;
+  std::list<Signal*> waiters;
+  std::shared_ptr<ByteStream> below;  ///< when it is pumped
+};
+
+/// One channel as a stream.
+StreamPtr streamOver(std::shared_ptr<SshConnection::State> state, ssh_channel channel, std::string peer);
+
+/// Host key, then the ways to sign in, in ssh/sign_in.cpp.
+Task<void> checkHostKey(SshConnection::State& state, SshEvents& events);
+Task<void> signIn(SshConnection::State& state, SshEvents& events);
+
+}  // namespace kw
