@@ -2,6 +2,7 @@
 #include <CLI/CLI.hpp>
 #include <csignal>
 #include <iostream>
+#include <optional>
 
 #include "base/file.hpp"
 #include "lab/scenario.hpp"
@@ -26,10 +27,18 @@ int main(int argc, char** argv) {
 
     const auto state = folder.empty() ? stateFolder() / "lab" : std::filesystem::path(folder);
     const lab::LabSecrets secrets = lab::loadOrMakeSecrets(state);
+    const lab::SshServerPlan jump = lab::gatehousePlan(state);
+    std::unique_ptr<lab::SshServer> gatehouse;
+    if (lab::SshServer::available())
+      gatehouse = std::make_unique<lab::SshServer>(jump);
+    else
+      std::cerr << "kettle-lab: OpenSSH's server is not installed, so there is no gatehouse\n";
     if (fill) {
       auto store = openSqliteStore(usualStoreFile());
       auto vault = openVault(configFolder());
-      lab::fillStore(*store, *vault, secrets);
+      std::optional<lab::Gatehouse> records;
+      if (gatehouse) records = lab::gatehouseFor(*gatehouse, jump);
+      lab::fillStore(*store, *vault, secrets, records ? &*records : nullptr);
     }
     Runtime runtime(1);
     auto fonts = std::make_shared<lab::Fonts>();  // one thread, so one cache serves all
@@ -38,10 +47,17 @@ int main(int argc, char** argv) {
       consoles.push_back(std::make_unique<lab::Console>(runtime.strand(), systemClock(), fonts, plan));
       consoles.back()->start(!fresh);
     }
-    std::cout << "kettle-lab serves " << consoles.size() << " consoles; passwords are in "
-              << (state / "secrets.json").string() << std::endl;
+    std::filesystem::create_directories(lab::mistBenchSocket().parent_path());
+    std::vector<std::unique_ptr<lab::TextService>> lines;
+    for (const lab::TextServicePlan& plan : lab::textPlans(secrets)) {
+      lines.push_back(std::make_unique<lab::TextService>(runtime.strand(), systemClock(), plan));
+      lines.back()->start();
+    }
+    std::cout << "kettle-lab serves " << consoles.size() << " consoles and " << lines.size()
+              << " lines; passwords are in " << (state / "secrets.json").string() << std::endl;
     int received = 0;
     sigwait(&signals, &received);
+    lines.clear();
     consoles.clear();
     return 0;
   } catch (const std::exception& e) {

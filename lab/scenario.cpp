@@ -16,6 +16,9 @@ using Json = nlohmann::json;
 // Each host has a loopback address of its own, so that consoles keep their usual ports.
 constexpr const char* kFernery = "127.0.0.11";
 constexpr const char* kOrchard = "127.0.0.12";
+constexpr const char* kTerminalServer = "127.0.0.21";
+constexpr const char* kIrrigation = "127.0.0.22";
+constexpr int kTerminalPort = 2101, kIrrigationPort = 2323;
 constexpr int kPalmHouses = 24;
 
 std::string palmHouse(int number) {
@@ -87,7 +90,42 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets) {
   return plans;
 }
 
-void fillStore(Store& store, Vault& vault, const LabSecrets& secrets) {
+SshServerPlan gatehousePlan(const std::filesystem::path& stateFolder) {
+  const Gatehouse usual;
+  return {stateFolder / "gatehouse", usual.address, usual.port, ""};
+}
+
+Gatehouse gatehouseFor(const SshServer& server, const SshServerPlan& plan) {
+  Gatehouse g;
+  g.address = plan.address;
+  g.port = plan.port;
+  g.user = SshServer::user();
+  g.keyFile = server.clientKey();
+  g.knownHosts = plan.folder / "known_hosts";
+  g.sha256 = server.hostKeySha256();
+  return g;
+}
+
+std::filesystem::path mistBenchSocket() { return runtimeFolder() / "lab" / "mist-bench.serial"; }
+
+std::vector<TextServicePlan> textPlans(const LabSecrets& secrets) {
+  using Kind = TextServicePlan::Kind;
+  std::vector<TextServicePlan> plans(3);
+  plans[0].kind = Kind::Socket;
+  plans[0].socket = mistBenchSocket();
+  plans[0].make = [password = secrets.guestPassword] { return mistBenchLine("duty", password); };
+  plans[1].kind = Kind::TerminalServer;
+  plans[1].address = kTerminalServer;
+  plans[1].port = kTerminalPort;
+  plans[1].make = [] { return weatherMast(7); };
+  plans[2].kind = Kind::Telnet;
+  plans[2].address = kIrrigation;
+  plans[2].port = kIrrigationPort;
+  plans[2].make = [] { return irrigationMenu(); };
+  return plans;
+}
+
+void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gatehouse* gatehouse) {
   for (const auto& [id, folder] : store.load().folders)
     if (folder.name == "Alder Vale") return;
   const std::string fernery = kFernery, orchard = kOrchard;
@@ -120,7 +158,9 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets) {
       return m.id;
     };
     machine(glass, "mist-bench", "fernery", "controller",
-            {{"screen", "vnc://" + fernery + ":5907"}, {"shell", "ssh://duty@10.8.0.31:22"}});
+            {{"screen", "vnc://" + fernery + ":5907"},
+             {"line", parseAddress("unix:" + mistBenchSocket().string()).uri()},
+             {"shell", "ssh://duty@10.8.0.31:22"}});
     machine(glass, "seed-bank", "fernery", "desktop",
             {{"console", "rdp://10.8.0.4:2179"}, {"desktop", "rdp://10.8.0.32:3389"}});
     machine(glass, "herbarium-scan", "fernery", "scanner", {{"screen", "spice://10.8.0.4:5930"}});
@@ -129,15 +169,31 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets) {
     machine(visitor, "audio-guide", "orchard", "kiosk", {{"screen", "vnc://" + orchard + ":5903"}});
     machine(visitor, "bee-camera", "orchard", "camera",
             {{"screen", "spice://10.8.0.5:5931"}, {"shell", "ssh://duty@10.8.0.53:22"}});
-    machine(outdoors, "weather-mast", "", "telemetry", {{"line", "telnet://192.0.2.17:2101"}});
-    machine(outdoors, "irrigation-plc", "", "appliance", {{"menu", "telnet://192.0.2.18:23"}});
-    for (int i = 1; i <= kPalmHouses; ++i)
-      machine(palm, palmHouse(i), "orchard", "bench",
-              {{"screen", "vnc://" + orchard + ":" + std::to_string(5910 + i)}});
+    machine(
+        outdoors, "weather-mast", "", "telemetry",
+        {{"line", "telnet+serial://" + std::string(kTerminalServer) + ":" + std::to_string(kTerminalPort)}});
+    machine(outdoors, "irrigation-plc", "", "appliance",
+            {{"menu", "telnet://" + std::string(kIrrigation) + ":" + std::to_string(kIrrigationPort)}});
+    if (gatehouse != nullptr) {
+      const std::string address =
+          "ssh://" + gatehouse->user + "@" + gatehouse->address + ":" + std::to_string(gatehouse->port);
+      const Id id = machine(outdoors, "gatehouse", "", "jump", {{"shell", address}});
+      w.set({OwnerKind::Machine, id}, "ssh.keys", gatehouse->keyFile);
+      w.set({OwnerKind::Machine, id}, "ssh.knownhosts", gatehouse->knownHosts);
+    }
+    for (int i = 1; i <= kPalmHouses; ++i) {
+      const Id id = machine(palm, palmHouse(i), "orchard", "bench",
+                            {{"screen", "vnc://" + orchard + ":" + std::to_string(5910 + i)}});
+      // The last one stands in a network that only the jump host reaches.
+      if (i == kPalmHouses && gatehouse != nullptr) w.set({OwnerKind::Machine, id}, "route.via", "gatehouse");
+    }
+    w.set({OwnerKind::Folder, outdoors}, "line.speed", "9600");
     w.set({OwnerKind::Folder, glass}, "screen.fit", "fill");
     w.set({OwnerKind::Folder, place}, "clipboard.way", "both");
     w.set({OwnerKind::Folder, palm}, "screen.quality", "medium");
   });
+  if (gatehouse != nullptr)
+    store.pin("ssh " + gatehouse->address + ":" + std::to_string(gatehouse->port), gatehouse->sha256);
   // Kept, as their users would have: all but audio-guide's, so that the demo also asks once.
   OpeningTools tools;
   tools.store = std::shared_ptr<Store>(&store, [](Store*) {});
