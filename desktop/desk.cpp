@@ -2,15 +2,45 @@
 
 #include <QHostInfo>
 
+#include "route/text_opening.hpp"
+
 namespace kw::desktop {
 
+namespace {
+
+/// "vnc", "telnet", or for serial lines their settings: "9600 8N1".
+std::string kindOf(const Address& address, const SettingReader& setting) {
+  if (address.scheme == "vnc+unix") return "vnc";
+  if (address.scheme == "serial" || address.scheme == "telnet+serial")
+    return lineSettings(address, setting).forPeople();
+  return address.scheme == "unix" ? "socket" : address.scheme;
+}
+
+}  // namespace
+
 Desk::Desk(OpeningTools tools, Records::Loading loading, QObject* parent)
-    : QObject(parent), records_(tools, loading, this), reach_(runtime_, this), tools_(std::move(tools)) {}
+    : QObject(parent), records_(tools, loading, this), reach_(runtime_, this), tools_(std::move(tools)) {
+  if (!tools_.ssh) tools_.ssh = std::make_shared<SshPool>([this] { return runtime_.strand(); });
+  reach_.jumpOf = [this](const Endpoint& e) { return jumpOf(e); };
+}
 
 Desk::~Desk() {
   // Sessions end before the threads that carry them.
   for (OpenSession* s : sessions_) delete s;
   sessions_.clear();
+}
+
+std::optional<Address> Desk::jumpOf(const Endpoint& endpoint) const {
+  const Snapshot& records = records_.snapshot();
+  std::string via = records.resolve({OwnerKind::WayIn, endpoint.id}, "route.via").value;
+  const std::vector<std::string> items = splitList(via);
+  if (items.empty() || via == "none") return std::nullopt;
+  if (items[0].find("://") != std::string::npos) return parseAddress(items[0]);
+  const Machine* machine = records.machineNamed(items[0]);
+  if (machine == nullptr) return std::nullopt;
+  for (const Endpoint* e : records.endpointsOf(machine->id))
+    if (e->scheme() == "ssh") return parseAddress(e->address);
+  return std::nullopt;
 }
 
 OpenSession* Desk::sessionOf(Id endpoint) const {
@@ -29,12 +59,11 @@ OpenSession* Desk::open(Id id) {
   const std::string machine = records.machines.at(endpoint.machine).name;
   try {
     const SettingReader setting = settingsOf(records, owner);
-    VncConfig config = vncConfig(parseAddress(endpoint.address), machine, setting);
-    useRecords(config, tools_, owner);
-    const QString label = QString::fromStdString(
-        endpoint.label + " · " + (endpoint.scheme() == "vnc+unix" ? "vnc" : endpoint.scheme()));
+    const Address address = parseAddress(endpoint.address);
+    auto session = makeSession(runtime_.strand(), address, machine, setting, tools_, owner);
+    const QString label = QString::fromStdString(endpoint.label + " · " + kindOf(address, setting));
     tools_.store->journal(machine, "opened " + endpoint.address);
-    return start(config, QString::fromStdString(machine), label, id, setting);
+    return start(std::move(session), QString::fromStdString(machine), label, id, setting);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return nullptr;
@@ -45,21 +74,21 @@ OpenSession* Desk::openAddress(const QString& text) {
   try {
     const Address address = parseAddress(text.toStdString());
     const SettingReader setting = builtInSettings();
-    VncConfig config = vncConfig(address, address.forPeople(), setting);
-    if (tools_.store) config.trust = trustIn(tools_.store);
+    auto session = makeSession(runtime_.strand(), address, address.forPeople(), setting, tools_, {});
     const QString name = QString::fromStdString(
         address.host.empty() ? address.path : address.host + ":" + std::to_string(address.port));
-    return start(config, name, "screen · vnc", 0, setting);
+    const std::string label =
+        (session->text() != nullptr ? "line · " : "screen · ") + kindOf(address, setting);
+    return start(std::move(session), name, QString::fromStdString(label), 0, setting);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return nullptr;
   }
 }
 
-OpenSession* Desk::start(const VncConfig& config, const QString& machine, const QString& label, Id endpoint,
-                         const SettingReader& setting) {
-  auto* session = new OpenSession(makeVncSession(runtime_.strand(), tools_.clock, config), machine, label,
-                                  endpoint, this);
+OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, const QString& label,
+                         Id endpoint, const SettingReader& setting) {
+  auto* session = new OpenSession(std::move(core), machine, label, endpoint, this);
   const std::string clipboard = setting("clipboard.way");
   session->clipboardToMachine = clipboard == "both" || clipboard == "to";
   session->clipboardFromMachine = clipboard == "both" || clipboard == "from";
@@ -70,8 +99,15 @@ OpenSession* Desk::start(const VncConfig& config, const QString& machine, const 
   session->followsPane = setting("screen.size") == "follow";
   session->fitMode = QString::fromStdString(setting("screen.fit"));
   session->paintsPerSecond = std::stoi(setting("screen.refresh"));
-  if (config.viewOnly) session->setViewOnly(true);
-  if (config.options.audio) session->setSound(true);
+  session->textSchemeKey = QString::fromStdString(setting("text.scheme"));
+  session->textInk = QString::fromStdString(setting("text.ink"));
+  session->textGround = QString::fromStdString(setting("text.ground"));
+  session->textFont = QString::fromStdString(setting("text.font"));
+  session->textSize = std::stoi(setting("text.size"));
+  session->warnsOfPaste = setting("text.warn") == "on";
+  session->breakLength = std::stoi(setting("line.break"));
+  if (setting("screen.viewonly") == "on") session->setViewOnly(true);
+  if (setting("sound.play") == "on" && session->text() == nullptr) session->setSound(true);
   sessions_.append(session);
   connect(session, &OpenSession::changed, this, [this, session, told = false]() mutable {
     if (session->isLive() && !told) {
@@ -157,9 +193,39 @@ std::vector<Hop> Desk::route(const OpenSession& session) const {
     peer.remark = tr("host %1").arg(host) + (peer.remark.isEmpty() ? "" : " · ") + peer.remark;
   machine.name = session.machine();
   const double ms = std::chrono::duration<double, std::milli>(facts.answersIn).count();
+  std::vector<Hop> jumps;
+  for (const HopFacts& h : facts.hops) {
+    Hop hop;
+    hop.name = QString::fromStdString(h.name);
+    hop.remark = tr("SSH jump");
+    hop.state = h.reached ? State::Answering : State::Trouble;
+    hop.pipe = h.reached ? Pipe::Plain : Pipe::Broken;
+    hop.found = tr("beyond it, as the machine itself seals it");
+    jumps.push_back(hop);
+  }
+  const auto whole = [&]() -> std::vector<Hop> {
+    std::vector<Hop> out{first};
+    for (std::size_t i = 0; i < jumps.size(); ++i) {
+      // The stretch before a jump is SSH's; the one behind the last jump is what the session itself has.
+      Hop& before = out.back();
+      const Hop own = before;
+      if (facts.hops[i].reached)
+        before.pipe = Pipe::Sealed,
+        before.found = tr("sealed: SSH · %1").arg(QString::fromStdString(facts.hops[i].found)),
+        before.cure.clear();
+      Hop jump = jumps[i];
+      jump.pipe = own.pipe, jump.found = own.found, jump.cure = own.cure, jump.cureAction = own.cureAction;
+      out.push_back(jump);
+    }
+    out.push_back(peer);
+    out.push_back(machine);
+    return out;
+  };
   if (session.isLive()) {
     first.pipe = facts.sealed ? Pipe::Sealed : Pipe::Plain;
+    const bool local = facts.address.empty() && session.text() != nullptr;
     first.found = facts.sealed ? tr("sealed: %1").arg(QString::fromStdString(facts.security))
+                  : local      ? tr("on this desk, plain")
                                : tr("plain, not encrypted");
     if (ms > 0) first.found += tr(" · answers in %1 ms").arg(ms, 0, 'f', ms < 10 ? 1 : 0);
     if (!facts.sealed)
@@ -169,7 +235,12 @@ std::vector<Hop> Desk::route(const OpenSession& session) const {
     peer.pipe = Pipe::Sealed;
     peer.found = tr("inside the host");
     const Size size = session.pictureSize();
-    machine.remark = tr("screen %1 × %2").arg(size.width).arg(size.height);
+    if (session.text() != nullptr)
+      machine.remark = session.line().settings.empty()
+                           ? tr("text")
+                           : tr("text · %1").arg(QString::fromStdString(session.line().settings));
+    else
+      machine.remark = tr("screen %1 × %2").arg(size.width).arg(size.height);
     if (session.screens().size() > 1) machine.remark += tr(" · %1 screens").arg(session.screens().size());
     const QString itself = QString::fromStdString(facts.machineName);
     if (!itself.isEmpty() && !itself.contains(session.machine()) && session.endpoint() != 0) {
@@ -197,7 +268,7 @@ std::vector<Hop> Desk::route(const OpenSession& session) const {
     peer.found = tr("not there yet");
     machine.state = State::NeverReached;
   }
-  return {first, peer, machine};
+  return whole();
 }
 
 std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineName) const {
@@ -224,11 +295,25 @@ std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineNam
     first.pipe = Pipe::Plain;
     first.found = QString::fromStdString(known.result.sentence) + tr(" · sealed or plain shows when opened");
     peer.state = State::Answering;
-    peer.remark = tr("console port");
+    peer.remark = address.port > 0 ? tr("console port") : tr("on this desk");
   } else if (known.checked) {
     first.found = QString::fromStdString(known.result.sentence);
     first.cure = cureFor(first.found, known.result.problem);
     peer.state = known.result.listens ? State::NotAnswering : State::Trouble;
+  }
+  if (const auto jump = jumpOf(endpoint)) {
+    Hop hop;
+    hop.name = QString::fromStdString(jump->forPeople());
+    hop.remark = tr("SSH jump");
+    hop.state = known.checked && !known.result.problem ? State::Answering
+                : known.checked                        ? State::Trouble
+                                                       : State::NeverReached;
+    hop.pipe = Pipe::Broken;
+    hop.found = tr("tried when opened");
+    peer.pipe = Pipe::Broken;
+    peer.found = tr("not tried");
+    peer.state = State::NeverReached;
+    return {first, hop, peer, machine};
   }
   const QString clash = clashOf(endpoint);
   peer.pipe = Pipe::Broken;

@@ -41,8 +41,9 @@ class Desk : public QObject {
   void sessionsChanged();
 
  private:
+  [[nodiscard]] std::optional<Address> jumpOf(const Endpoint& endpoint) const;
   [[nodiscard]] QString hostOf(Id endpoint) const;
-  OpenSession* start(const VncConfig& config, const QString& machine, const QString& label, Id endpoint,
+  OpenSession* start(std::shared_ptr<Session> session, const QString& machine, const QString& label, Id endpoint,
                      const SettingReader& setting);
 
   Runtime runtime_{2};

@@ -176,6 +176,9 @@ std::vector<GoAnswer> GoField::answers(const QString& input, int most) const {
   if (!isAddress && !address.address.isEmpty() && static_cast<int>(out.size()) < most &&
       input.trimmed().indexOf(' ') < 0)
     out.push_back(address);
+  const int room = most - static_cast<int>(out.size());
+  if (searchLogs && room > 0 && input.trimmed().size() >= 3 && !isAddress)
+    for (GoAnswer& a : searchLogs(input.trimmed(), std::min(room, 4))) out.push_back(std::move(a));
   return out;
 }
 

@@ -14,13 +14,14 @@ class QAction;
 namespace kw::desktop {
 
 struct GoAnswer {
-  enum class Kind { OpenEndpoint, OpenAddress, Action, Sheet } kind = Kind::OpenAddress;
+  enum class Kind { OpenEndpoint, OpenAddress, Action, Sheet, Log } kind = Kind::OpenAddress;
   QString title;  ///< "mist-bench"
   QString does;   ///< "open screen · vnc"
   bool possible = true;
   Id id = 0;  ///< endpoint or machine
   QString address;
   QPointer<QAction> action;
+  int line = 0;  ///< of a log, whose file is in `address`
 };
 
 class GoPopup;
@@ -30,6 +31,8 @@ class GoField : public QLineEdit {
  public:
   explicit GoField(QWidget* parent = nullptr);
   void setSnapshot(std::shared_ptr<const Snapshot> snapshot);
+  /// Looks for text in past logs; asked only for three letters and more.
+  std::function<std::vector<GoAnswer>(const QString& text, int most)> searchLogs;
   void setActions(const std::vector<QAction*>& actions) { actions_ = actions; }
   /// What the text means, best first, at most `most`.
   [[nodiscard]] std::vector<GoAnswer> answers(const QString& text, int most = 9) const;

@@ -112,6 +112,7 @@ void MainWindow::buildSessionMenu() {
   add(session, "retry", tr("Connect &again now"), {}, [this] {
     if (current() != nullptr) current()->session().retry();
   });
+  buildTextMenu(session);
   session->addSeparator();
   QMenu* power = session->addMenu(tr("Po&wer"));
   power->setToolTipsVisible(true);
@@ -193,6 +194,7 @@ void MainWindow::refreshActions() {
   allow("savePicture", s != nullptr && s->hasPicture(), notLive);
   for (const char* name : {"secure", "typeClipboard"})
     allow(name, live && !s->viewOnly(), live ? tr("Only looking: keys are not sent.") : notLive);
+  if (s != nullptr && s->text() != nullptr) allow("secure", false, tr("A line of text has no such key."));
   for (const char* name : {"look", "end"}) allow(name, s != nullptr, none);
   allow("retry", s != nullptr && !live, s == nullptr ? none : tr("The session is live."));
   actions_["look"]->setChecked(s != nullptr && s->viewOnly());
@@ -205,14 +207,21 @@ void MainWindow::refreshActions() {
       stage_->focusedPane() != nullptr ? wordOf(stage_->focusedPane()->view()->fitMode()) : QString();
   const std::pair<const char*, const char*> fits[] = {
       {"fitShrink", "shrink"}, {"fitFill", "fill"}, {"fitActual", "actual"}, {"fitWhole", "whole"}};
+  const bool textual = s != nullptr && s->text() != nullptr;
   for (const auto& [name, word] : fits) {
-    allow(name, s != nullptr, none);
+    allow(name, s != nullptr && !textual,
+          textual ? tr("Text has no picture to fit; change its font size.") : none);
     actions_[name]->setChecked(s != nullptr && fit == word);
   }
+  refreshTextActions();
   allow("closePane", stage_->panes().size() > 1, tr("There is one pane only."));
   const auto& vault = desk_.records().tools().vault;
   allow("unlock", vault && !vault->isOpen(), tr("Kept passwords are not locked."));
   allow("passphrase", vault && vault->isOpen(), tr("Unlock the kept passwords first."));
+}
+
+void MainWindow::fillViewMenu(QMenu* menu, OpenSession* session) {
+  session->text() != nullptr ? fillTextMenu(menu, session) : fillPictureMenu(menu, session);
 }
 
 void MainWindow::setFit(const QString& word) {
@@ -223,6 +232,7 @@ void MainWindow::setFit(const QString& word) {
 
 void MainWindow::fillKeysMenu(QMenu* menu, OpenSession* session) {
   const bool can = session != nullptr && session->isLive() && !session->viewOnly();
+  if (session != nullptr && session->text() != nullptr) return fillSendMenu(menu, session);
   const auto key = [&](const QString& text, const QString& chord, QMenu* into) {
     QAction* a = into->addAction(text, this, [session = QPointer<OpenSession>(session), chord] {
       if (session) session->sendChord(chord);

@@ -31,6 +31,7 @@
 #include "desktop/stage.hpp"
 #include "desktop/theme.hpp"
 #include "picture/png.hpp"
+#include "text/log_writer.hpp"
 
 namespace kw::desktop {
 
@@ -234,7 +235,21 @@ void MainWindow::buildTop() {
   };
   connect(stage_, &Stage::keysMenuWanted, this, popup(&MainWindow::fillKeysMenu));
   connect(stage_, &Stage::screensMenuWanted, this, popup(&MainWindow::fillScreensMenu));
-  connect(stage_, &Stage::viewMenuWanted, this, popup(&MainWindow::fillPictureMenu));
+  connect(stage_, &Stage::viewMenuWanted, this, popup(&MainWindow::fillViewMenu));
+  go_->searchLogs = [](const QString& text, int most) {
+    std::vector<GoAnswer> out;
+    // Few enough bytes that a keystroke never waits.
+    for (const text::LogHit& hit : text::searchLogs(stateFolder() / "logs", text.toStdString(), static_cast<std::size_t>(most), 8U << 20)) {
+      GoAnswer a;
+      a.kind = GoAnswer::Kind::Log;
+      a.title = QString::fromStdString(hit.text).simplified();
+      a.does = tr("show in log %1").arg(QString::fromStdString(hit.file.filename().string()));
+      a.address = QString::fromStdString(hit.file.string());
+      a.line = hit.line;
+      out.push_back(std::move(a));
+    }
+    return out;
+  };
   connect(side_, &Side::cureClicked, this, &MainWindow::cure);
   connect(sheet_, &Sheet::closed, this, &MainWindow::showStage);
   connect(sheet_, &Sheet::openWanted, this, &MainWindow::openEndpoint);
@@ -364,6 +379,12 @@ void MainWindow::connectSession(OpenSession* session) {
     QApplication::alert(this);
     say(tr("%1 rang its bell").arg(session->machine()));
   });
+  connect(session, &OpenSession::wordSeen, this,
+          [this, session](const QString& pattern, const QString& line) {
+            if (session == current() && isActiveWindow()) session->lookedAt();
+            QApplication::alert(this);
+            say(tr("%1: “%2” seen in “%3”").arg(session->machine(), pattern, line.simplified().left(80)));
+          });
 }
 
 void MainWindow::openEndpoint(Id endpoint) {
@@ -410,6 +431,7 @@ void MainWindow::choose(const GoAnswer& answer) {
     case GoAnswer::Kind::OpenEndpoint: openEndpoint(answer.id); break;
     case GoAnswer::Kind::OpenAddress: openAddress(answer.address); break;
     case GoAnswer::Kind::Sheet: editMachine(answer.id); break;
+    case GoAnswer::Kind::Log: showLog(answer.address, answer.line); break;
     case GoAnswer::Kind::Action:
       if (answer.action) answer.action->trigger();
       break;
@@ -500,6 +522,12 @@ void MainWindow::savePicture(OpenSession* session, QString file) {
     file = QFileDialog::getSaveFileName(this, tr("Save the picture"), folder + "/" + name,
                                         tr("PNG pictures (*.png)"));
     if (file.isEmpty()) return;
+  }
+  if (session->text() != nullptr) {
+    for (Pane* p : stage_->panes())
+      if (p->session() == session && !p->textView()->canvas()->image().save(file))
+        return say(tr("%1 cannot be written").arg(file));
+    return say(tr("Saved %1").arg(file));
   }
   try {
     const auto picture = session->picture();

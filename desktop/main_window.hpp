@@ -80,6 +80,17 @@ class MainWindow : public QMainWindow {
   void fillKeysMenu(class QMenu* menu, OpenSession* session);
   void fillScreensMenu(class QMenu* menu, OpenSession* session);
   void fillPictureMenu(class QMenu* menu, OpenSession* session);
+  // Sessions of text; text_menus.cpp.
+  void buildTextMenu(class QMenu* session);
+  void refreshTextActions();
+  void fillViewMenu(class QMenu* menu, OpenSession* session);
+  void fillTextMenu(class QMenu* menu, OpenSession* session);
+  void fillSendMenu(class QMenu* menu, OpenSession* session);
+  void fillLineMenu(class QMenu* menu, OpenSession* session);
+  void tryUsualSettings(OpenSession* session);
+  void logSession(OpenSession* session, bool raw);
+  void showLog(const QString& file, int line);
+  [[nodiscard]] class TextView* currentText() const;
   [[nodiscard]] std::vector<SpoutEntry> spoutEntries(OpenSession* session, ScreenWindow* window);
   void connectSession(OpenSession* session);
   void clipboardChanged();

@@ -81,6 +81,29 @@ class OpenSession::Bridge : public SessionObserver, public std::enable_shared_fr
     hand([](OpenSession& t) { emit t.rang(); });
   }
   void nameChanged(const std::string&) override {}
+  void textChanged() override {
+    hand([](OpenSession& t) { emit t.textChanged(); });
+  }
+  void lineChanged(const LineFacts& line) override {
+    hand([line](OpenSession& t) {
+      t.line_ = line;
+      emit t.lineChanged();
+      emit t.changed();
+    });
+  }
+  void transferChanged(const TransferFacts& transfer) override {
+    hand([transfer](OpenSession& t) {
+      t.transfer_ = transfer;
+      emit t.transferChanged();
+    });
+  }
+  void watchWordSeen(const std::string& pattern, const std::string& line) override {
+    hand([pattern, line](OpenSession& t) {
+      ++t.unseenWords_;
+      emit t.wordSeen(QString::fromStdString(pattern), QString::fromStdString(line));
+      emit t.changed();
+    });
+  }
   void clipboardText(const std::string& text) override {
     hand([text](OpenSession& t) {
       if (t.clipboardFromMachine) emit t.clipboardArrived(QString::fromStdString(text));
@@ -118,6 +141,7 @@ class OpenSession::Bridge : public SessionObserver, public std::enable_shared_fr
   void asked(const Question& question, std::function<void(Answer)> reply) override {
     hand([question, reply = std::move(reply)](OpenSession& t) {
       t.question_ = question;
+      t.askedInAttempt_ = t.status_.attempt;
       t.reply_ = reply;
       emit t.changed();
     });
@@ -177,8 +201,10 @@ void OpenSession::end() { session_->end(); }
 void OpenSession::takeStatus(const SessionStatus& status) {
   if (status.stage != status_.stage) stageSince_ = std::chrono::steady_clock::now();
   status_ = status;
+  wasLive_ = wasLive_ || status.stage == SessionStage::Live;
   // A question belongs to one attempt; when that is over, so is the question.
-  if (status.stage != SessionStage::SigningIn) {
+  const bool asking = status.stage == SessionStage::SigningIn || status.stage == SessionStage::Connecting;
+  if (!asking || status.attempt != askedInAttempt_) {
     question_.reset();
     reply_ = {};
   }
@@ -224,6 +250,12 @@ void OpenSession::setViewOnly(bool on) {
   emit changed();
 }
 
+void OpenSession::lookedAt() {
+  if (unseenWords_ == 0) return;
+  unseenWords_ = 0;
+  emit changed();
+}
+
 void OpenSession::setMuted(bool muted) {
   muted_ = muted;
   if (sound_) sound_->setMuted(muted);
@@ -243,6 +275,10 @@ void OpenSession::press(const Chord& chord) {
 }
 
 void OpenSession::typeText(const QString& text) {
+  if (this->text() != nullptr) {  // the line has its own pace
+    this->text()->paste(text.toStdString());
+    return;
+  }
   for (Chord& chord : chordsForText(text.toStdString())) toType_.push_back(std::move(chord));
   if (!toType_.empty()) typing_.start();
 }

@@ -11,6 +11,7 @@
 #include "record/model.hpp"
 #include "session/keys.hpp"
 #include "session/session.hpp"
+#include "session/text_console.hpp"
 
 namespace kw::desktop {
 
@@ -39,7 +40,15 @@ class OpenSession : public QObject {
   [[nodiscard]] Size pictureSize() const { return pictureSize_; }
   [[nodiscard]] const PointerShape& pointerShape() const { return pointerShape_; }
   [[nodiscard]] bool pointerIsRelative() const { return relative_; }
-  [[nodiscard]] bool hasPicture() const { return !pictureSize_.empty(); }
+  /// There is something to look at: a picture, or text.
+  [[nodiscard]] bool hasPicture() const { return text() != nullptr ? wasLive_ : !pictureSize_.empty(); }
+  /// Null for sessions of pictures.
+  [[nodiscard]] TextConsole* text() const { return session_->text(); }
+  [[nodiscard]] const LineFacts& line() const { return line_; }
+  [[nodiscard]] const TransferFacts& transfer() const { return transfer_; }
+  /// Watch words that came up since somebody looked.
+  [[nodiscard]] int unseenWords() const { return unseenWords_; }
+  void lookedAt();
   [[nodiscard]] bool isLive() const { return status_.stage == SessionStage::Live; }
   /// Seconds until the next attempt while waiting.
   [[nodiscard]] int secondsToNextTry() const;
@@ -61,6 +70,10 @@ class OpenSession : public QObject {
   bool followsPane = false;
   QString fitMode = "shrink", releaseChord = "shifts", ownKeys;
   int paintsPerSecond = 60;
+  // How text looks, and what happens on pasting.
+  QString textSchemeKey = "evening", textInk, textGround, textFont;
+  int textSize = 11, breakLength = 300;
+  bool warnsOfPaste = true;
 
   void start();
   /// Ends the session; `ended` follows.
@@ -77,6 +90,10 @@ class OpenSession : public QObject {
   void figuresChanged();
   void clipboardArrived(const QString&);
   void rang();
+  void textChanged();
+  void lineChanged();
+  void transferChanged();
+  void wordSeen(const QString& pattern, const QString& line);
   void ended();
 
  private:
@@ -105,6 +122,10 @@ class OpenSession : public QObject {
   std::unique_ptr<Sound> sound_;
   std::deque<Chord> toType_;
   QTimer typing_;
+  LineFacts line_;
+  TransferFacts transfer_;
+  int unseenWords_ = 0, askedInAttempt_ = 0;
+  bool wasLive_ = false;
   bool viewOnly_ = false, muted_ = false, soundWanted_ = false, relative_ = false, endingSaid_ = false;
 };
 

@@ -11,6 +11,7 @@
 #include <QToolButton>
 
 #include "desktop/glyphs.hpp"
+#include "desktop/line_lamps.hpp"
 #include "desktop/story_card.hpp"
 #include "desktop/theme.hpp"
 
@@ -101,7 +102,9 @@ Pane::Pane(QWidget* parent) : QFrame(parent) {
   row->addWidget(glyph);
   row->addWidget(name_);
   row->addWidget(label_);
+  lamps_ = new LineLamps(header_);
   row->addWidget(seal);
+  row->addWidget(lamps_);
   row->addWidget(remark_, 1);
   row->addWidget(figure_);
   const auto button = [&](const QString& text, const QString& icon, const QString& tip) {
@@ -124,14 +127,22 @@ Pane::Pane(QWidget* parent) : QFrame(parent) {
   full_ = button({}, "full", tr("Full screen (F11)"));
   end_ = button({}, "end", tr("End this session; the machine goes on"));
   column->addWidget(header_);
-  view_ = new PictureView(this);
-  column->addWidget(view_, 1);
-  story_ = new StoryCard(view_);
-  view_->installEventFilter(this);
+  body_ = new QWidget(this);
+  auto* faces = new QVBoxLayout(body_);
+  faces->setContentsMargins(0, 0, 0, 0);
+  view_ = new PictureView(body_);
+  text_ = new TextView(body_);
+  faces->addWidget(view_, 1);
+  faces->addWidget(text_, 1);
+  column->addWidget(body_, 1);
+  story_ = new StoryCard(body_);
+  body_->installEventFilter(this);
   header_->installEventFilter(this);
 
   connect(view_, &PictureView::focused, this, &Pane::focused);
   connect(view_, &PictureView::releaseChordPressed, this, &Pane::releaseChordPressed);
+  connect(text_->canvas(), &TextCanvas::focused, this, &Pane::focused);
+  connect(text_->canvas(), &TextCanvas::releaseChordPressed, this, &Pane::releaseChordPressed);
   connect(story_, &StoryCard::endWanted, this, &Pane::endWanted);
   connect(story_, &StoryCard::fitted, this, &Pane::placeStory);
   const auto below = [](QToolButton* b) { return b->mapToGlobal(QPoint(0, b->height())); };
@@ -151,8 +162,12 @@ Pane::Pane(QWidget* parent) : QFrame(parent) {
 void Pane::setSession(OpenSession* session) {
   if (session_) session_->disconnect(this);
   session_ = session;
-  view_->setSession(session);
-  view_->setVisible(session != nullptr);
+  const bool showText = session != nullptr && session->text() != nullptr;
+  view_->setSession(showText ? nullptr : session);
+  text_->setSession(session);
+  view_->setVisible(session != nullptr && !showText);
+  text_->setVisible(showText);
+  body_->setVisible(session != nullptr);
   header_->setVisible(session != nullptr);
   if (session != nullptr) {
     connect(session, &OpenSession::changed, this, &Pane::refresh);
@@ -164,6 +179,8 @@ void Pane::setSession(OpenSession* session) {
   refresh();
   update();
 }
+
+QWidget* Pane::face() const { return showsText() ? static_cast<QWidget*>(text_->canvas()) : view_; }
 
 void Pane::setFocusMark(bool focused) {
   if (focusMark_ == focused) return;
@@ -184,6 +201,9 @@ void Pane::refresh() {
   seal->setToolTip(route.sealed ? tr("Sealed: %1").arg(QString::fromStdString(route.security))
                                 : tr("Plain: what passes here is not encrypted"));
   label_->setText(session_->label());
+  if (!session_->line().settings.empty())
+    label_->setText(session_->label().section(" · ", 0, 0) + " · " +
+                    QString::fromStdString(session_->line().settings));
   remark_->setText(session_->remarkText().isEmpty() && session_->viewOnly() ? tr("only looking")
                                                                             : session_->remarkText());
   const double ms = session_->latencies().empty() ? 0 : session_->latencies().back();
@@ -202,7 +222,16 @@ void Pane::refresh() {
   sound_->setToolTip(session_->muted() ? tr("Hear this machine") : tr("Mute this machine"));
   full_->setIcon(lineIcon("full", s.quiet));
   end_->setIcon(lineIcon("end", s.quiet));
-  view_->setStale(session_->hasPicture() && !session_->isLive());
+  const bool stale = session_->hasPicture() && !session_->isLive();
+  view_->setStale(stale);
+  text_->canvas()->setStale(stale);
+  lamps_->show(session_->line());
+  const bool textual = showsText();
+  keys_->setText(textual ? tr("send") : tr("keys"));
+  if (textual) keys_->setToolTip(tr("Send keys, a break, or a file"));
+  viewButton_->setText(textual ? tr("text") : tr("view"));
+  viewButton_->setToolTip(textual ? tr("Find, colours, log, line") : tr("How the picture is shown"));
+  if (focusMark_) session_->lookedAt();
   story_->refresh();
   const bool moving = status.stage == SessionStage::Connecting || status.stage == SessionStage::SigningIn ||
                       status.stage == SessionStage::Waiting;
@@ -217,8 +246,8 @@ void Pane::layOutHeader() {
   const QString name = session_ ? session_->machine() : QString();
   const int nameWidth = name_->fontMetrics().horizontalAdvance(name) + 4;
   name_->setText(
-      name_->fontMetrics().elidedText(name, Qt::ElideMiddle, std::max(30, std::min(nameWidth, room - 150))));
-  int left = room - 150 - nameWidth;
+      name_->fontMetrics().elidedText(name, Qt::ElideMiddle, std::max(30, std::min(nameWidth, room - 120))));
+  int left = room - 112 - nameWidth;
   const auto give = [&](QWidget* part, int width) {
     left -= width + 6;
     part->setVisible(left >= 0);
@@ -226,14 +255,21 @@ void Pane::layOutHeader() {
   give(keys_, keys_->sizeHint().width());
   give(label_, label_->sizeHint().width());
   give(viewButton_, viewButton_->sizeHint().width());
-  give(screens_, screens_->sizeHint().width());
+  if (session_ && !session_->text())
+    give(screens_, screens_->sizeHint().width());
+  else
+    screens_->hide();
+  if (lamps_->any())
+    give(lamps_, lamps_->sizeHint().width());
+  else
+    lamps_->hide();
   give(figure_, figure_->sizeHint().width());
 }
 
 void Pane::placeStory() {
-  const int width = std::min(460, std::max(200, view_->width() - 24));
-  const int height = std::min(story_->heightFor(width), view_->height());
-  story_->setGeometry((view_->width() - width) / 2, std::max(0, (view_->height() - height) / 2), width,
+  const int width = std::min(460, std::max(200, body_->width() - 24));
+  const int height = std::min(story_->heightFor(width), body_->height());
+  story_->setGeometry((body_->width() - width) / 2, std::max(0, (body_->height() - height) / 2), width,
                       height);
 }
 
@@ -271,10 +307,10 @@ void Pane::paintEvent(QPaintEvent*) {
 }
 
 bool Pane::eventFilter(QObject* watched, QEvent* event) {
-  if (watched == view_ && event->type() == QEvent::Resize && story_->isVisible()) placeStory();
+  if (watched == body_ && event->type() == QEvent::Resize && story_->isVisible()) placeStory();
   if (watched == header_ && event->type() == QEvent::MouseButtonPress) {
     dragStart_ = static_cast<QMouseEvent*>(event)->globalPosition().toPoint();
-    view_->setFocus();
+    face()->setFocus();
     emit focused();
   }
   if (watched == header_ && event->type() == QEvent::MouseMove)

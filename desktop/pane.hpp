@@ -5,6 +5,7 @@
 
 #include "desktop/open_session.hpp"
 #include "desktop/picture_view.hpp"
+#include "desktop/text_view.hpp"
 
 class QLabel;
 class QToolButton;
@@ -12,6 +13,7 @@ class QVBoxLayout;
 
 namespace kw::desktop {
 
+class LineLamps;
 class StoryCard;
 
 class Pane : public QFrame {
@@ -23,6 +25,10 @@ class Pane : public QFrame {
   void setSession(OpenSession* session);
   [[nodiscard]] OpenSession* session() const { return session_; }
   [[nodiscard]] PictureView* view() { return view_; }
+  [[nodiscard]] TextView* textView() { return text_; }
+  /// What takes the keyboard: the picture or the text.
+  [[nodiscard]] QWidget* face() const;
+  [[nodiscard]] bool showsText() const { return session_ && session_->text() != nullptr; }
   void setFocusMark(bool focused);
   [[nodiscard]] StoryCard* story() { return story_; }
 
@@ -57,7 +63,10 @@ class Pane : public QFrame {
 
   QPointer<OpenSession> session_;
   QWidget* header_;
+  QWidget* body_;
   PictureView* view_;
+  TextView* text_;
+  LineLamps* lamps_;
   StoryCard* story_;
   QLabel *name_, *label_, *figure_, *remark_;
   QToolButton *keys_, *screens_, *viewButton_, *sound_, *full_, *end_;

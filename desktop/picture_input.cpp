@@ -45,31 +45,13 @@ bool PictureView::event(QEvent* event) {
   return QWidget::event(event);
 }
 
-/// True when both keys of the chord are down now.
-bool PictureView::checkReleaseChord(const QKeyEvent& event, bool down) {
-  const QString chord = session_ ? session_->releaseChord : "shifts";
-  const bool right = isRightHand(event);
-  bool left = false, second = false;
-  if (chord == "ctrlshift") {
-    left = event.key() == Qt::Key_Control && right;
-    second = event.key() == Qt::Key_Shift && right;
-  } else {
-    const int wanted = chord == "controls" ? Qt::Key_Control : Qt::Key_Shift;
-    left = event.key() == wanted && !right;
-    second = event.key() == wanted && right;
-  }
-  if (left) leftModifier_ = down;
-  if (second) rightModifier_ = down;
-  return leftModifier_ && rightModifier_;
-}
-
 void PictureView::keyPressEvent(QKeyEvent* event) {
   if (!session_ || !session_->isLive()) {
     QWidget::keyPressEvent(event);
     return;
   }
-  if (checkReleaseChord(*event, true)) {
-    leftModifier_ = rightModifier_ = false;
+  if (chord_.update(*event, true, session_->releaseChord)) {
+    chord_.forget();
     releaseKeys();
     emit releaseChordPressed();
     return;
@@ -82,7 +64,7 @@ void PictureView::keyPressEvent(QKeyEvent* event) {
 }
 
 void PictureView::keyReleaseEvent(QKeyEvent* event) {
-  checkReleaseChord(*event, false);
+  if (session_) chord_.update(*event, false, session_->releaseChord);
   if (event->isAutoRepeat()) return;  // the machine repeats by itself while the key is down
   const auto found = held_.find(keyIdentity(*event));
   if (found == held_.end() || !session_) return;
@@ -95,7 +77,7 @@ void PictureView::releaseKeys() {
     for (const auto& [identity, stroke] : held_)
       session_->session().key(stroke.keysym, stroke.scanCode, false);
   held_.clear();
-  leftModifier_ = rightModifier_ = false;
+  chord_.forget();
 }
 
 void PictureView::focusInEvent(QFocusEvent* event) {

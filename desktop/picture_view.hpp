@@ -8,6 +8,7 @@
 #include <memory>
 
 #include "desktop/open_session.hpp"
+#include "desktop/release_chord.hpp"
 #include "picture/scale.hpp"
 #include "session/keys.hpp"
 
@@ -67,7 +68,6 @@ class PictureView : public QWidget {
   void sendPointer(QMouseEvent* event);
   void panTowards(QPointF at);
   void wantPictureSize();
-  bool checkReleaseChord(const QKeyEvent& event, bool down);
 
   QPointer<OpenSession> session_;
   int screenNumber_ = 0;
@@ -84,7 +84,7 @@ class PictureView : public QWidget {
   qint64 lastPaint_ = 0;
   std::map<quint64, KeyStroke> held_;  ///< by physical key
   unsigned buttons_ = 0;
-  bool leftModifier_ = false, rightModifier_ = false;
+  ReleaseChord chord_;
   QPoint lastRelative_;
   int wheelRest_ = 0;
 };

@@ -51,7 +51,12 @@ void Reach::watch(const std::vector<const Endpoint*>& endpoints) {
   for (const Endpoint* e : endpoints) {
     if (!canOpen(e->scheme())) continue;
     try {
-      wanted.emplace_back(e->id, parseAddress(e->address));
+      Address address = parseAddress(e->address);
+      if (const auto jump = jumpOf ? jumpOf(*e) : std::nullopt) {
+        address = *jump;
+        address.options["jump"] = "yes";
+      }
+      wanted.emplace_back(e->id, std::move(address));
     } catch (const Error&) {
       continue;  // a broken address is shown as such on its sheet
     }
@@ -69,7 +74,11 @@ void Reach::startNext() {
     queue_.pop_front();
     ++running_;
     spawn(runtime_.strand(), [channel = channel_, id = id, address = address]() -> Task<void> {
-      const CheckResult result = co_await checkAddress(address, kLimit);
+      CheckResult result = co_await checkAddress(address, kLimit);
+      if (address.options.contains("jump")) {  // what lies behind it is tried when opened
+        result.sentence = "behind " + address.host + ", which " + result.sentence;
+        result.answers = result.listens = false;
+      }
       std::lock_guard lock(channel->mutex);
       if (channel->target != nullptr)
         QMetaObject::invokeMethod(

@@ -3,6 +3,8 @@
 #include <QDateTime>
 #include <QHash>
 #include <QObject>
+#include <functional>
+#include <optional>
 #include <QTimer>
 #include <deque>
 #include <memory>
@@ -23,6 +25,8 @@ struct Reached {
 class Reach : public QObject {
   Q_OBJECT
  public:
+  /// The first jump on the way to a way in, if there is one: then that is what is checked.
+  std::function<std::optional<Address>(const Endpoint&)> jumpOf;
   explicit Reach(Runtime& runtime, QObject* parent = nullptr);
   ~Reach() override;
   [[nodiscard]] const Reached& of(Id endpoint) const;

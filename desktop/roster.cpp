@@ -19,9 +19,10 @@ constexpr int kTextLeft = 36;
 
 QString chipText(const Endpoint& e) {
   const std::string scheme = e.scheme();
-  return QString::fromStdString(scheme == "vnc+unix"                      ? "vnc"
-                                : scheme == "rdp" && e.label == "console" ? "rdp console"
-                                                                          : scheme);
+  return QString::fromStdString(scheme == "vnc+unix"                            ? "vnc"
+                                : scheme == "telnet+serial" || scheme == "unix" ? "serial"
+                                : scheme == "rdp" && e.label == "console"       ? "rdp console"
+                                                                                : scheme);
 }
 }  // namespace
 

@@ -8,6 +8,7 @@
 #include "desktop/picture_view.hpp"
 #include "desktop/spout.hpp"
 #include "desktop/story_card.hpp"
+#include "desktop/text_view.hpp"
 #include "desktop/theme.hpp"
 
 namespace kw::desktop {
@@ -19,9 +20,17 @@ ScreenWindow::ScreenWindow(OpenSession* session, int screen, bool fullScreen)
   column->setContentsMargins(0, 0, 0, 0);
   view_ = new PictureView(this);
   column->addWidget(view_);
-  view_->setSession(session);
-  view_->setScreen(screen);
-  story_ = new StoryCard(view_);
+  if (session->text() != nullptr) {
+    text_ = new TextView(this);
+    column->addWidget(text_);
+    text_->setSession(session);
+    connect(text_->canvas(), &TextCanvas::releaseChordPressed, this, [this] { spout_->open(); });
+    view_->hide();
+  } else {
+    view_->setSession(session);
+    view_->setScreen(screen);
+  }
+  story_ = new StoryCard(face());
   story_->setSession(session);
   spout_ = new Spout(this);
   spout_->setContents(
@@ -41,8 +50,10 @@ ScreenWindow::ScreenWindow(OpenSession* session, int screen, bool fullScreen)
   resize(1024, 720);
   setFullScreen(fullScreen);
   show();
-  view_->setFocus();
+  text_ != nullptr ? text_->canvas()->setFocus() : view_->setFocus();
 }
+
+QWidget* ScreenWindow::face() const { return text_ != nullptr ? static_cast<QWidget*>(text_) : view_; }
 
 void ScreenWindow::setFullScreen(bool on) {
   full_ = on;
@@ -55,14 +66,15 @@ void ScreenWindow::refresh() {
   if (!session_) return;
   setWindowTitle(screen_ > 0 ? tr("%1, screen %2").arg(session_->machine()).arg(screen_)
                              : tr("%1 · %2").arg(session_->machine(), session_->label()));
-  view_->setStale(session_->hasPicture() && !session_->isLive());
+  const bool stale = session_->hasPicture() && !session_->isLive();
+  text_ != nullptr ? text_->canvas()->setStale(stale) : view_->setStale(stale);
   story_->refresh();
 }
 
 void ScreenWindow::placeStory() {
-  const int width = std::min(460, std::max(200, view_->width() - 24));
-  const int height = std::min(story_->heightFor(width), view_->height());
-  story_->setGeometry((view_->width() - width) / 2, (view_->height() - height) / 2, width, height);
+  const int width = std::min(460, std::max(200, face()->width() - 24));
+  const int height = std::min(story_->heightFor(width), face()->height());
+  story_->setGeometry((face()->width() - width) / 2, (face()->height() - height) / 2, width, height);
 }
 
 std::vector<SpoutEntry> ScreenWindow::entries() {
@@ -90,6 +102,7 @@ void ScreenWindow::resizeEvent(QResizeEvent*) {
 
 void ScreenWindow::closeEvent(QCloseEvent* event) {
   view_->setSession(nullptr);
+  if (text_ != nullptr) text_->setSession(nullptr);
   event->accept();
 }
 

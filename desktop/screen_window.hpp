@@ -9,6 +9,7 @@ namespace kw::desktop {
 class PictureView;
 class Spout;
 class StoryCard;
+class TextView;
 struct SpoutEntry;
 
 class ScreenWindow : public QWidget {
@@ -19,6 +20,8 @@ class ScreenWindow : public QWidget {
   [[nodiscard]] OpenSession* session() const { return session_; }
   [[nodiscard]] int screen() const { return screen_; }
   [[nodiscard]] PictureView* view() const { return view_; }
+  /// Null unless the session is one of text.
+  [[nodiscard]] TextView* textView() const { return text_; }
   [[nodiscard]] Spout* spout() const { return spout_; }
   void setSpoutPlace(int edge, double share);
   void setFullScreen(bool on);
@@ -43,7 +46,9 @@ class ScreenWindow : public QWidget {
 
   QPointer<OpenSession> session_;
   int screen_;
+  [[nodiscard]] QWidget* face() const;
   PictureView* view_;
+  TextView* text_ = nullptr;
   StoryCard* story_;
   Spout* spout_;
   QTimer tick_;

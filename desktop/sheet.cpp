@@ -6,6 +6,7 @@
 #include <QKeyEvent>
 #include <QLabel>
 #include <QLineEdit>
+#include <QMenu>
 #include <QListWidget>
 #include <QPainter>
 #include <QPlainTextEdit>
@@ -16,6 +17,7 @@
 #include <QVBoxLayout>
 
 #include "desktop/theme.hpp"
+#include "line/finder.hpp"
 #include "record/setting.hpp"
 
 namespace kw::desktop {
@@ -149,8 +151,21 @@ void Sheet::build() {
 QStringList Sheet::sections() const {
   QStringList out;
   for (const Setting& s : allSettings())
-    if (!out.contains(s.section)) out << s.section;
+    if (applies(s) && !out.contains(s.section)) out << s.section;
   return out;
+}
+
+/// Whether a setting means something for what is being set: one way in, or any of the machine's.
+bool Sheet::applies(const Setting& s) const {
+  if (s.protocols.empty()) return true;
+  const auto fits = [&](const EndpointRow& row) {
+    return std::find(s.protocols.begin(), s.protocols.end(), row.endpoint.scheme()) != s.protocols.end();
+  };
+  if (owner_.kind == OwnerKind::Folder) return true;
+  if (owner_.kind == OwnerKind::WayIn)
+    for (const EndpointRow& row : ways_)
+      if (row.endpoint.id == owner_.id) return fits(row);
+  return std::any_of(ways_.begin(), ways_.end(), [&](const EndpointRow& row) { return !row.removed && fits(row); });
 }
 
 void Sheet::edit(Id machine, const QString& address) {
@@ -247,7 +262,9 @@ QWidget* Sheet::pageWays() {
   auto* page = new QWidget;
   auto* column = pageLayout(page, tr("Ways to reach it"));
   auto* hint = new QLabel(
-      tr("A screen by VNC: vnc://host:5901 (display :1 is port 5901), or a socket: vnc+unix:/path"), page);
+      tr("Screens: vnc://host:5901, vnc+unix:/path. Text: ssh://user@host, telnet://host, serial:/dev/ttyUSB0, "
+         "unix:/path (a hypervisor's serial port), telnet+serial://host:port (network serial, RFC 2217), tcp://host:port"),
+      page);
   hint->setObjectName("quiet");
   hint->setWordWrap(true);
   column->addWidget(hint);
@@ -258,16 +275,39 @@ QWidget* Sheet::pageWays() {
   auto* add = new QPushButton(tr("Add a way in"), page);
   column->addWidget(add, 0, Qt::AlignLeft);
   column->addStretch();
-  connect(add, &QPushButton::clicked, this, [this] {
-    Endpoint e;
-    e.label = "screen";
-    e.address = "vnc://";
-    ways_.push_back({e, false});
-    refreshWays();
-    touched();
-  });
+  auto* kinds = new QMenu(add);
+  connect(kinds, &QMenu::aboutToShow, this, [this, kinds] { fillNewWay(kinds); });
+  add->setMenu(kinds);
   refreshWays();
   return scrolled(page);
+}
+
+void Sheet::addWay(const QString& label, const QString& address) {
+  Endpoint e;
+  e.label = label.toStdString();
+  e.address = address.toStdString();
+  ways_.push_back({e, false});
+  refreshWays();
+  touched();
+}
+
+/// What can be added; lines of this desk are found, so that a path is picked, not typed.
+void Sheet::fillNewWay(QMenu* menu) {
+  menu->clear();
+  const std::tuple<QString, QString, QString> kinds[] = {{tr("Screen by VNC"), "screen", "vnc://"},
+                                                         {tr("Shell by SSH"), "shell", "ssh://"},
+                                                         {tr("Text by telnet"), "menu", "telnet://"},
+                                                         {tr("Serial line of a terminal server (RFC 2217)"), "line", "telnet+serial://"},
+                                                         {tr("Raw text over TCP"), "line", "tcp://"}};
+  for (const auto& [name, label, address] : kinds)
+    menu->addAction(name, this, [this, l = label, a = address] { addWay(l, a); });
+  menu->addSeparator();
+  const std::vector<FoundLine> found = findLines();
+  for (const FoundLine& line : found)
+    menu->addAction(tr("%1  (%2)").arg(QString::fromStdString(line.device), QString::fromStdString(line.description)), this,
+                    [this, address = QString::fromStdString(line.address)] { addWay("line", address); });
+  if (found.empty()) menu->addAction(tr("No serial device and no guest's socket was found on this desk"))->setEnabled(false);
+  menu->addAction(tr("Another serial device"), this, [this] { addWay("line", "serial:/dev/"); });
 }
 
 void Sheet::refreshWays() {
@@ -291,6 +331,24 @@ void Sheet::refreshWays() {
     row->addWidget(address, 1);
     row->addWidget(remove);
     waysLayout_->addWidget(line);
+    auto* problem = new QLabel;
+    problem->setObjectName("bad");
+    problem->setWordWrap(true);
+    problem->setContentsMargins(126, 0, 0, 2);
+    waysLayout_->addWidget(problem);
+    const auto look = [problem](const QString& text) {
+      QString wrong;
+      try {
+        const Address a = parseAddress(text.toStdString());
+        if (a.scheme == "serial" || a.scheme == "unix") wrong = QString::fromStdString(problemWithPath(a.path, a.scheme == "unix"));
+      } catch (const Error&) {
+        // What is being typed is told of when it is kept.
+      }
+      problem->setText(wrong);
+      problem->setVisible(!wrong.isEmpty());
+    };
+    look(address->text());
+    connect(address, &QLineEdit::textChanged, problem, look);
     connect(label, &QLineEdit::textChanged, this,
             [this, i](const QString& t) { ways_[i].endpoint.label = t.toStdString(), touched(); });
     connect(address, &QLineEdit::textChanged, this, [this, i](const QString& t) {
@@ -307,7 +365,10 @@ void Sheet::refreshWays() {
 
 std::vector<std::pair<QString, Owner>> Sheet::owners() const {
   std::vector<std::pair<QString, Owner>> out;
-  out.emplace_back(tr("this way in"), Owner{OwnerKind::WayIn, ways_[currentWay_].endpoint.id});
+  for (const EndpointRow& way : ways_)
+    if (!way.removed)
+      out.emplace_back(tr("only %1 · %2").arg(QString::fromStdString(way.endpoint.label), QString::fromStdString(way.endpoint.scheme())),
+                       Owner{OwnerKind::WayIn, way.endpoint.id});
   if (machine_.id != 0) out.emplace_back(tr("the whole machine"), Owner{OwnerKind::Machine, machine_.id});
   const auto path = base_->pathOf(machine_.folder);
   for (auto at = path.rbegin(); at != path.rend(); ++at)
@@ -353,7 +414,7 @@ QWidget* Sheet::pageSettings(const QString& section) {
         this, [this] { buildPages(); }, Qt::QueuedConnection);
   });
   for (const Setting& s : allSettings()) {
-    if (section != s.section) continue;
+    if (section != s.section || !applies(s)) continue;
     auto* line = new QFrame(page);
     line->setStyleSheet("QFrame#line{border-bottom:1px solid " + scheme().line.name() + ";}");
     line->setObjectName("line");

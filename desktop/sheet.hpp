@@ -7,6 +7,7 @@
 #include <optional>
 
 #include "desktop/records.hpp"
+#include "record/setting.hpp"
 
 class QComboBox;
 class QLabel;
@@ -65,6 +66,9 @@ class Sheet : public QWidget {
   [[nodiscard]] QString problem() const;
   [[nodiscard]] std::vector<std::pair<QString, Owner>> owners() const;
   [[nodiscard]] QStringList sections() const;
+  [[nodiscard]] bool applies(const Setting& setting) const;
+  void addWay(const QString& label, const QString& address);
+  void fillNewWay(class QMenu* menu);
 
   Records& records_;
   std::shared_ptr<const Snapshot> base_;  ///< what the draft began from

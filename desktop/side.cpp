@@ -139,7 +139,7 @@ qreal Side::paintFigures(QPainter& p, qreal y) {
   y += 24;
   const double ms = std::chrono::duration<double, std::milli>(f.keyToPicture).count();
   const Size size = session_->pictureSize();
-  const std::pair<QString, QString> rows[] = {
+  std::vector<std::pair<QString, QString>> rows = {
       {tr("Picture"),
        tr("%1 × %2 · %3 fps").arg(size.width).arg(size.height).arg(f.framesPerSecond, 0, 'f', 0)},
       {tr("Encoding"), f.encodings.empty() ? tr("still") : QString::fromStdString(f.encodings)},
@@ -148,6 +148,15 @@ qreal Side::paintFigures(QPainter& p, qreal y) {
       {tr("In all"), QLocale().formattedDataSize(static_cast<qint64>(f.bytesIn))},
       {tr("Key to picture"), ms > 0 ? tr("%1 ms").arg(ms, 0, 'f', 0) : tr("no key yet")},
   };
+  if (TextConsole* console = session_->text()) {
+    const text::TextView screen = console->terminal().screen();
+    const std::string log = console->logFile().filename();
+    rows = {{tr("Screen"), tr("%1 columns, %2 rows").arg(screen.columns).arg(screen.screenRows)},
+            {tr("Kept above"), tr("%L1 rows").arg(console->terminal().scrollbackRows())},
+            {tr("Data"), rows[2].second},
+            {tr("In all"), rows[3].second},
+            {tr("Log"), log.empty() ? tr("none") : QString::fromStdString(log)}};
+  }
   p.setFont(windowFont(9));
   for (const auto& [what, value] : rows) {
     const QRectF line(kLeft, y, width() - kLeft - kRight, 20);
@@ -159,6 +168,7 @@ qreal Side::paintFigures(QPainter& p, qreal y) {
                p.fontMetrics().elidedText(value, Qt::ElideRight, room));
     y += 22;
   }
+  if (session_->text() != nullptr) return y + 6;
   const std::vector<double>& curve = session_->latencies();
   const QRectF plot(kLeft, y + 6, width() - kLeft - kRight, 36);
   p.setRenderHint(QPainter::Antialiasing);

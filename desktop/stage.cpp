@@ -107,7 +107,7 @@ void Stage::focusNextPane(int step) {
   const auto count = static_cast<std::ptrdiff_t>(all.size());
   Pane* next = all[static_cast<std::size_t>((index + step + count) % count)];
   focusPane(next);
-  next->view()->setFocus();
+  next->face()->setFocus();
 }
 
 void Stage::adopt(OpenSession* session) {
@@ -132,7 +132,7 @@ void Stage::show(OpenSession* session) {
     target->setSession(session);
   }
   focusPane(target);
-  target->view()->setFocus();
+  target->face()->setFocus();
   refreshStrip();
 }
 

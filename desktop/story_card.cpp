@@ -158,9 +158,10 @@ void StoryCard::showPassword(const Question& question) {
   }
   auto* password = new QLineEdit(body_);
   password->setObjectName("password");
-  password->setEchoMode(QLineEdit::Password);
-  password->setPlaceholderText(tr("Password"));
-  password->setAccessibleName(tr("Password"));
+  const bool seen = question.kind == Question::Kind::Text;
+  password->setEchoMode(seen ? QLineEdit::Normal : QLineEdit::Password);
+  password->setPlaceholderText(seen ? tr("Answer") : tr("Password"));
+  password->setAccessibleName(seen ? tr("Answer") : tr("Password"));
   bodyLayout_->addWidget(password);
   if (!question.hint.empty()) addText(QString::fromStdString(question.hint), "quiet");
   auto* keep = new QCheckBox(tr("Keep it, sealed, on this desk"), body_);
@@ -192,7 +193,10 @@ void StoryCard::showTrust(const Question& question) {
   if (changed)
     addText(tr("Somebody may be listening in, or the host was set up anew. Nothing was sent yet."), "bad");
   else
-    addText(tr("No known authority vouches for it: %1.").arg(QString::fromStdString(c.problem)), "quiet");
+    addText(c.problem.empty()
+                ? tr("Compare it with what the host's owner says before you go on.")
+                : tr("No known authority vouches for it: %1.").arg(QString::fromStdString(c.problem)),
+            "quiet");
   auto* facts = new QWidget(body_);
   auto* grid = new QGridLayout(facts);
   grid->setContentsMargins(0, 0, 0, 0);

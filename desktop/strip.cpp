@@ -14,7 +14,9 @@
 #include <QScrollBar>
 #include <QToolButton>
 
+#include "desktop/glyphs.hpp"
 #include "desktop/pane.hpp"
+#include "desktop/text_painter.hpp"
 #include "desktop/theme.hpp"
 #include "picture/scale.hpp"
 
@@ -39,6 +41,7 @@ class StripTile : public QWidget {
       if (dirty_) refreshPicture();
     });
     connect(session, &OpenSession::damaged, this, [this] { dirty_ = true; });
+    connect(session, &OpenSession::textChanged, this, [this] { dirty_ = true; });
     connect(session, &OpenSession::changed, this, [this] {
       dirty_ = true;
       update();
@@ -65,6 +68,12 @@ class StripTile : public QWidget {
       p.drawImage(
           QPoint(inside.center().x() - fitted.width() / 2 + 1, inside.center().y() - fitted.height() / 2 + 1),
           small_);
+    }
+    if (session_->unseenWords() > 0) {  // a watch word came up while nobody looked
+      p.setPen(QPen(s.amber, 2));
+      p.setBrush(Qt::NoBrush);
+      p.drawRoundedRect(QRectF(rect()).adjusted(1, 1, -1, -1), 4, 4);
+      drawState(p, QPointF(width() - 12, 12), 11, State::Trouble);
     }
     if (!live) {
       QColor veil = s.ground;
@@ -123,6 +132,14 @@ class StripTile : public QWidget {
     dirty_ = false;
     if (!session_ || !session_->hasPicture()) return;
     const double ratio = devicePixelRatioF();
+    if (TextConsole* console = session_->text()) {
+      console->textSeen();
+      small_ = smallTextPicture(console->terminal(),
+                                textScheme(session_->textSchemeKey, session_->textInk, session_->textGround),
+                                {kTileWidth - 2, kTileHeight - kCaption - 2}, ratio);
+      update();
+      return;
+    }
     const auto picture = session_->picture();
     auto lock = picture->lock();
     const Size from = picture->size();

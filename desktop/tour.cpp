@@ -7,7 +7,9 @@
 #include <QListWidget>
 #include <functional>
 #include <iostream>
+#include <nlohmann/json.hpp>
 
+#include "base/file.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
@@ -33,6 +35,7 @@ class Tour {
     firstScreen();
     certificateAndTwoPanes();
     fourPanesAndStrip();
+    lines();
     goField();
     sheet();
     fullScreen();
@@ -125,6 +128,53 @@ class Tour {
     timer.start();
     until("the strip has pictures", [&] { return timer.elapsed() > 700; });
     picture(window_, "four-panes");
+  }
+  OpenSession* openWay(const QString& machine, const char* label) {
+    const Snapshot& s = window_.desk().records().snapshot();
+    for (const Endpoint* e : s.endpointsOf(machineId(machine)))
+      if (e->label == label) window_.openEndpoint(e->id);
+    OpenSession* session = window_.stage()->focusedSession();
+    until("the line opens", [&] { return session != nullptr && session->isLive(); });
+    return session;
+  }
+  /// Waits until the text stands on the screen of the session's terminal.
+  void seen(OpenSession* s, const char* text) {
+    until(text, [&] { return s->text()->terminal().screenText().find(text) != std::string::npos; });
+  }
+  void lines() {
+    window_.stage()->arrange(4);
+    openWay("palm-house-24", "screen");
+    OpenSession* weather = openWay("weather-mast", "line");
+    seen(weather, "WIND");
+    OpenSession* menu = openWay("irrigation-plc", "menu");
+    seen(menu, "ready");
+    OpenSession* mist = openWay("mist-bench", "line");
+    mist->text()->sendBytes("\r");
+    seen(mist, "login:");
+    mist->text()->sendBytes("duty\r");
+    seen(mist, "Password:");
+    mist->text()->sendBytes(guestPassword() + "\r");
+    seen(mist, "help");
+    mist->text()->sendBytes("help\rzones\rlog\r");
+    seen(mist, "06:31:12");
+    QElapsedTimer timer;
+    timer.start();
+    until("four lines of telemetry and a painted frame", [&] { return weather->text()->terminal().cursor().row > 3 && timer.elapsed() > 400; });
+    picture(window_, "lines");
+    window_.stage()->arrange(1);
+    window_.stage()->show(mist);
+    TextView* text = window_.stage()->focusedPane()->textView();
+    text->openFind();
+    text->findField()->setText("zone");
+    until("finds are counted", [&] { return text->findCount() > 3; });
+    picture(window_, "find");
+    text->closeFind();
+    for (OpenSession* s : {weather, menu, mist}) window_.endSession(s);
+    until("the lines are put away", [&] { return window_.desk().sessions().count(mist) == 0; });
+  }
+  static std::string guestPassword() {
+    const auto json = nlohmann::json::parse(textOf(readFile(stateFolder() / "lab" / "secrets.json")));
+    return json.at("guestPassword");
   }
   void goField() {
     window_.goField()->setFocus();

@@ -1,6 +1,7 @@
 #include "route/checker.hpp"
 
 #include "base/runtime.hpp"
+#include "line/finder.hpp"
 #include "wire/stream.hpp"
 
 namespace kw {
@@ -15,7 +16,23 @@ Task<void> readGreeting(ByteStream& stream, std::string& greeting) {
   }
 }
 
+/// Lines that only one can use at a time are not touched before somebody opens them.
+bool checkedByLooking(const Address& address, CheckResult& result) {
+  if (address.scheme == "serial" || address.scheme == "unix") {
+    const std::string problem = problemWithPath(address.path, address.scheme == "unix");
+    if (!problem.empty()) throw Error(ErrorKind::Unreachable, problem, address.path);
+    result.listens = result.answers = true;
+    result.sentence =
+        address.scheme == "unix" ? "the socket is there" : "the device is there and may be opened";
+    return true;
+  }
+  if (address.scheme != "tcp" && address.scheme != "tls" && address.scheme != "telnet+serial") return false;
+  result.sentence = "one visitor at a time: tried when opened";
+  return true;
+}
+
 Task<void> check(Address address, std::chrono::nanoseconds limit, CheckResult& result) {
+  if (checkedByLooking(address, result)) co_return;
   ConnectFindings findings;
   StreamPtr stream;
   if (address.scheme == "vnc+unix")
@@ -24,11 +41,13 @@ Task<void> check(Address address, std::chrono::nanoseconds limit, CheckResult& r
     stream = co_await connectTcp(address.host, static_cast<std::uint16_t>(address.port), limit, &findings);
   result.listens = true;
   result.took = findings.took;
-  if (address.scheme.starts_with("vnc")) {
+  if (address.scheme.starts_with("vnc") || address.scheme == "ssh") {
     std::string greeting;
     co_await within(limit, address.forPeople(), readGreeting(*stream, greeting));
-    if (!greeting.starts_with("RFB "))
-      protocolBroken(address.forPeople(), "something answers, but no VNC console");
+    const bool ssh = address.scheme == "ssh";
+    if (!greeting.starts_with(ssh ? "SSH-" : "RFB "))
+      protocolBroken(address.forPeople(),
+                     ssh ? "something answers, but no SSH server" : "something answers, but no VNC console");
   }
   result.answers = true;
   stream->close();
@@ -40,6 +59,7 @@ Task<CheckResult> checkAddress(Address address, std::chrono::nanoseconds limit) 
   CheckResult result;
   try {
     co_await check(address, limit, result);
+    if (!result.sentence.empty()) co_return result;
     const auto ms = std::chrono::duration<double, std::milli>(result.took).count();
     char text[48];
     std::snprintf(text, sizeof text, ms < 10 ? "answers in %.1f ms" : "answers in %.0f ms", ms);
