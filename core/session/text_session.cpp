@@ -35,9 +35,14 @@ class TextSession : public SessionBase, public TextConsole {
       if (auto self = std::static_pointer_cast<TextSession>(weak.lock()))
         self->onStrand<TextSession>(std::move(what));
     };
+    terminal_.onOutput = [later](const std::string& bytes) {
+      later([bytes](TextSession& s) { s.typed(bytes); });
+    };
     if (config_.answersQuestions)
-      terminal_.onOutput = [later](const std::string& bytes) {
-        later([bytes](TextSession& s) { s.typed(bytes); });
+      terminal_.onAnswer = [later](const std::string& bytes) {
+        later([bytes](TextSession& s) {
+          if (!s.diverted_) s.queue(bytes);
+        });
       };
     terminal_.onBell = [later] { later([](TextSession& s) { s.observer_->bell(); }); };
     terminal_.onTitle = [later](const std::string& title) {
@@ -49,7 +54,9 @@ class TextSession : public SessionBase, public TextConsole {
   [[nodiscard]] std::shared_ptr<Framebuffer> picture() const override { return nullptr; }
   [[nodiscard]] TextConsole* text() override { return this; }
   void key(std::uint32_t keysym, std::uint32_t, bool down) override {
-    onStrand<TextSession>([=](TextSession& s) { s.keys_.key(keysym, down, s.terminal_); });
+    onStrand<TextSession>([=](TextSession& s) {
+      if (!s.config_.viewOnly || !down) s.keys_.key(keysym, down, s.terminal_);
+    });
   }
   void pointer(Point, unsigned) override {}
   void pointerBy(int, int, unsigned) override {}
@@ -71,7 +78,9 @@ class TextSession : public SessionBase, public TextConsole {
   text::Terminal& terminal() override { return terminal_; }
   void textSeen() override { told_ = false; }
   void sendBytes(std::string bytes) override {
-    onStrand<TextSession>([bytes = std::move(bytes)](TextSession& s) { s.typed(bytes); });
+    onStrand<TextSession>([bytes = std::move(bytes)](TextSession& s) {
+      if (!s.config_.viewOnly) s.typed(bytes);
+    });
   }
   void paste(std::string utf8) override {
     onStrand<TextSession>(
@@ -229,7 +238,7 @@ class TextSession : public SessionBase, public TextConsole {
   }
 
   void typed(const std::string& bytes) {
-    if (config_.viewOnly || diverted_) return;
+    if (diverted_) return;
     const bool echo = config_.localEcho == LocalEcho::On ||
                       (config_.localEcho == LocalEcho::Auto && line_.echoesHere && line_.echoesHere());
     if (echo) {

@@ -107,12 +107,13 @@ template <typename Impl>
 void handOn(Terminal& terminal, Impl& impl, std::unique_lock<std::mutex>& held, std::string typed = {}) {
   ++impl.revision;
   Emulator& s = impl.screen;
-  const std::string out = std::exchange(s.answers, {}) + typed;
+  const std::string answers = std::exchange(s.answers, {});
   const bool rang = std::exchange(s.rang, false);
   const bool titled = std::exchange(s.titled, false);
   const std::string title = titled ? s.title : std::string();
   held.unlock();
-  if (!out.empty() && terminal.onOutput) terminal.onOutput(out);
+  if (!answers.empty() && terminal.onAnswer) terminal.onAnswer(answers);
+  if (!typed.empty() && terminal.onOutput) terminal.onOutput(typed);
   if (rang && terminal.onBell) terminal.onBell();
   if (titled && terminal.onTitle) terminal.onTitle(title);
 }

@@ -63,9 +63,9 @@ class Terminal {
   Terminal(const Terminal&) = delete;
   Terminal& operator=(const Terminal&) = delete;
 
-  /// Gets the bytes that must go to the line: answers to questions of the program there, keys. Called with no
-  /// lock held, on the thread that fed or typed.
-  std::function<void(std::string)> onOutput;
+  /// Get the bytes that must go to the line: of keys and the mouse, and the answers to questions of the
+  /// program there. Called with no lock held, on the thread that typed or fed.
+  std::function<void(std::string)> onOutput, onAnswer;
   std::function<void()> onBell;
   std::function<void(const std::string&)> onTitle;
 

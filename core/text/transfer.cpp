@@ -197,12 +197,15 @@ class Receiver {
 
   /// Asks (C, later NAK) until the first block comes.
   Task<Got> begin() {
+    bool broken = false;  // a first block came, but spoiled: it is asked for again, not begun anew
     for (int tries = 0; tries < 20; ++tries) {
-      crc_ = kind_ != TransferKind::Xmodem || tries < 4;
-      Bytes ask{crc_ ? kCrc : kNak};
+      if (!broken) crc_ = kind_ != TransferKind::Xmodem || tries < 4;
+      Bytes ask{crc_ && !broken ? kCrc : kNak};
       co_await line_.put(std::move(ask));
       const Got got = co_await read(3s);
       if (got == Got::Block || got == Got::End) co_return got;
+      broken = broken || got == Got::Broken;
+      if (got == Got::Broken) co_await line_.drain();
     }
     gaveUp("the sender");
   }

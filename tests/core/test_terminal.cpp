@@ -123,7 +123,7 @@ TEST_CASE("titles and links come through however the bytes are cut", "[terminal]
 TEST_CASE("keys become what programs expect", "[terminal]") {
   Terminal t;
   std::string out;
-  t.onOutput = [&](const std::string& s) { out += s; };
+  t.onOutput = t.onAnswer = [&](const std::string& s) { out += s; };
   t.key(TextKey::Up, {});
   t.key(TextKey::F1, {});
   t.character('c', {.ctrl = true});
