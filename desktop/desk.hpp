@@ -21,6 +21,7 @@ class Desk : public QObject {
   [[nodiscard]] Records& records() { return records_; }
   [[nodiscard]] Reach& reach() { return reach_; }
   [[nodiscard]] Runtime& runtime() { return runtime_; }
+  [[nodiscard]] const OpeningTools& tools() const { return tools_; }
 
   /// The open session of a way in, or a new one that is starting. Null (and `said`) when it cannot be opened.
   OpenSession* open(Id endpoint);
@@ -43,8 +44,8 @@ class Desk : public QObject {
  private:
   [[nodiscard]] std::optional<Address> jumpOf(const Endpoint& endpoint) const;
   [[nodiscard]] QString hostOf(Id endpoint) const;
-  OpenSession* start(std::shared_ptr<Session> session, const QString& machine, const QString& label, Id endpoint,
-                     const SettingReader& setting);
+  OpenSession* start(std::shared_ptr<Session> session, const QString& machine, const QString& label,
+                     Id endpoint, const SettingReader& setting);
 
   Runtime runtime_{2};
   Records records_;

@@ -104,6 +104,8 @@ void MainWindow::buildSessionMenu() {
   add(session, "sound", tr("Play &sound"), {}, [this] {
     if (current() != nullptr) current()->setSound(!current()->soundWanted());
   })->setCheckable(true);
+  add(session, "files", tr("&Files of the machine"), QKeySequence("Ctrl+Shift+O"),
+      [this] { openFiles(currentMachine()); });
   add(session, "savePicture", tr("Save the &picture…"), QKeySequence("Ctrl+Shift+S"),
       [this] { savePicture(current()); });
   add(session, "refresh", tr("Ask for the whole picture &anew"), QKeySequence("F5"), [this] {
@@ -214,6 +216,9 @@ void MainWindow::refreshActions() {
     actions_[name]->setChecked(s != nullptr && fit == word);
   }
   refreshTextActions();
+  allow("files", sshWayOf(currentMachine()) != nullptr,
+        currentMachine() == 0 ? tr("Choose a machine first.")
+                              : tr("Files go over SSH; this machine has no such way in."));
   allow("closePane", stage_->panes().size() > 1, tr("There is one pane only."));
   const auto& vault = desk_.records().tools().vault;
   allow("unlock", vault && !vault->isOpen(), tr("Kept passwords are not locked."));
@@ -337,10 +342,10 @@ std::vector<SpoutEntry> MainWindow::spoutEntries(OpenSession* session, ScreenWin
   out.push_back({tr("Keys…"), popup(&MainWindow::fillKeysMenu), keys,
                  session->viewOnly() ? tr("only looking") : tr("not live")});
   out.push_back({tr("Send Ctrl+Alt+Delete"), [session] { session->sendChord("ctrl+alt+delete"); }, keys, {}});
-  out.push_back({tr("Files"),
-                 {},
-                 session->capabilities().files.can,
-                 QString::fromStdString(session->capabilities().files.why)});
+  const auto endpoint = desk_.records().snapshot().endpoints.find(session->endpoint());
+  const Id machine = endpoint == desk_.records().snapshot().endpoints.end() ? 0 : endpoint->second.machine;
+  out.push_back({tr("Files"), [this, machine] { openFiles(machine); }, sshWayOf(machine) != nullptr,
+                 tr("Files go over SSH; this machine has no such way in.")});
   out.push_back(
       {tr("Save the picture…"), [this, session] { savePicture(session); }, session->hasPicture(), {}});
   if (window == nullptr)

@@ -22,6 +22,7 @@
 #include <QVBoxLayout>
 
 #include "base/file.hpp"
+#include "desktop/files_panel.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
 #include "desktop/screen_window.hpp"
@@ -134,8 +135,11 @@ void MainWindow::buildTop() {
   lastRow->addWidget(lastTime_);
   lastRow->addStretch();
   stageColumn->addLayout(lastRow);
-  stage_ = new Stage(stagePage);
-  stageColumn->addWidget(stage_, 1);
+  stageAndFiles_ = new QSplitter(Qt::Vertical, stagePage);
+  stageAndFiles_->setChildrenCollapsible(false);
+  stage_ = new Stage(stageAndFiles_);
+  stageAndFiles_->addWidget(stage_);
+  stageColumn->addWidget(stageAndFiles_, 1);
   sheet_ = new Sheet(desk_.records(), centre_);
   journal_ = new QTableWidget(0, 3, centre_);
   journal_->setHorizontalHeaderLabels({tr("When"), tr("Machine"), tr("What")});
@@ -239,7 +243,8 @@ void MainWindow::buildTop() {
   go_->searchLogs = [](const QString& text, int most) {
     std::vector<GoAnswer> out;
     // Few enough bytes that a keystroke never waits.
-    for (const text::LogHit& hit : text::searchLogs(stateFolder() / "logs", text.toStdString(), static_cast<std::size_t>(most), 8U << 20)) {
+    for (const text::LogHit& hit : text::searchLogs(stateFolder() / "logs", text.toStdString(),
+                                                    static_cast<std::size_t>(most), 8U << 20)) {
       GoAnswer a;
       a.kind = GoAnswer::Kind::Log;
       a.title = QString::fromStdString(hit.text).simplified();
@@ -538,6 +543,42 @@ void MainWindow::savePicture(OpenSession* session, QString file) {
     }
     savePng(copy, file.toStdString());
     say(tr("Saved %1").arg(file));
+  } catch (const Error& e) {
+    say(QString::fromUtf8(e.what()));
+  }
+}
+
+Id MainWindow::currentMachine() const {
+  const Snapshot& s = desk_.records().snapshot();
+  if (current() != nullptr && !roster_->hasFocus())
+    if (const auto e = s.endpoints.find(current()->endpoint()); e != s.endpoints.end())
+      return e->second.machine;
+  return roster_->selected();
+}
+
+const Endpoint* MainWindow::sshWayOf(Id machine) const {
+  if (machine == 0) return nullptr;
+  for (const Endpoint* e : desk_.records().snapshot().endpointsOf(machine))
+    if (e->scheme() == "ssh") return e;
+  return nullptr;
+}
+
+void MainWindow::openFiles(Id machine) {
+  const Endpoint* way = sshWayOf(machine);
+  if (way == nullptr) return;
+  if (files_ == nullptr) {
+    files_ = new FilesPanel(desk_.runtime(), desk_.tools(), stageAndFiles_);
+    stageAndFiles_->addWidget(files_);
+    stageAndFiles_->setSizes({420, 280});
+    connect(files_, &FilesPanel::closed, files_, &QWidget::hide);
+  }
+  files_->show();
+  showStage();
+  const Snapshot& s = desk_.records().snapshot();
+  const Owner owner{OwnerKind::WayIn, way->id};
+  try {
+    files_->openFor(QString::fromStdString(s.machines.at(machine).name), parseAddress(way->address),
+                    settingsOf(s, owner), owner);
   } catch (const Error& e) {
     say(QString::fromUtf8(e.what()));
   }

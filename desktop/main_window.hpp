@@ -19,6 +19,7 @@ class QToolButton;
 
 namespace kw::desktop {
 
+class FilesPanel;
 class ScreenWindow;
 class Sheet;
 class Side;
@@ -43,6 +44,9 @@ class MainWindow : public QMainWindow {
   ScreenWindow* openScreenWindow(OpenSession* session, int screen);
   void savePicture(OpenSession* session, QString file = {});
   void showJournal();
+  /// The files of a machine that has a way in by SSH, below the stage.
+  void openFiles(Id machine);
+  [[nodiscard]] FilesPanel* files() const { return files_; }
   void showStage();
   void choose(const GoAnswer& answer);
   void say(const QString& sentence);
@@ -77,6 +81,10 @@ class MainWindow : public QMainWindow {
   void recordsChanged();
   [[nodiscard]] MachineNow nowOf(const Machine& machine) const;
   [[nodiscard]] OpenSession* current() const;
+  /// The machine that is meant now: of the focused pane, else of the roster.
+  [[nodiscard]] Id currentMachine() const;
+  /// The way in by SSH of a machine; null when it has none.
+  [[nodiscard]] const Endpoint* sshWayOf(Id machine) const;
   void fillKeysMenu(class QMenu* menu, OpenSession* session);
   void fillScreensMenu(class QMenu* menu, OpenSession* session);
   void fillPictureMenu(class QMenu* menu, OpenSession* session);
@@ -109,6 +117,8 @@ class MainWindow : public QMainWindow {
   RosterList* roster_;
   QStackedWidget* centre_;
   Stage* stage_;
+  QSplitter* stageAndFiles_;
+  FilesPanel* files_ = nullptr;  ///< made when first wanted
   Sheet* sheet_;
   QTableWidget* journal_;
   Side* side_;

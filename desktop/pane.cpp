@@ -246,8 +246,8 @@ void Pane::layOutHeader() {
   const QString name = session_ ? session_->machine() : QString();
   const int nameWidth = name_->fontMetrics().horizontalAdvance(name) + 4;
   name_->setText(
-      name_->fontMetrics().elidedText(name, Qt::ElideMiddle, std::max(30, std::min(nameWidth, room - 120))));
-  int left = room - 112 - nameWidth;
+      name_->fontMetrics().elidedText(name, Qt::ElideMiddle, std::max(30, std::min(nameWidth, room - 136))));
+  int left = room - 136 - nameWidth;
   const auto give = [&](QWidget* part, int width) {
     left -= width + 6;
     part->setVisible(left >= 0);

@@ -3,11 +3,11 @@
 #include <QDateTime>
 #include <QHash>
 #include <QObject>
-#include <functional>
-#include <optional>
 #include <QTimer>
 #include <deque>
+#include <functional>
 #include <memory>
+#include <optional>
 #include <set>
 
 #include "base/runtime.hpp"

@@ -6,8 +6,8 @@
 #include <QKeyEvent>
 #include <QLabel>
 #include <QLineEdit>
-#include <QMenu>
 #include <QListWidget>
+#include <QMenu>
 #include <QPainter>
 #include <QPlainTextEdit>
 #include <QPushButton>
@@ -165,7 +165,8 @@ bool Sheet::applies(const Setting& s) const {
   if (owner_.kind == OwnerKind::WayIn)
     for (const EndpointRow& row : ways_)
       if (row.endpoint.id == owner_.id) return fits(row);
-  return std::any_of(ways_.begin(), ways_.end(), [&](const EndpointRow& row) { return !row.removed && fits(row); });
+  return std::any_of(ways_.begin(), ways_.end(),
+                     [&](const EndpointRow& row) { return !row.removed && fits(row); });
 }
 
 void Sheet::edit(Id machine, const QString& address) {
@@ -261,10 +262,11 @@ QWidget* Sheet::pageNames() {
 QWidget* Sheet::pageWays() {
   auto* page = new QWidget;
   auto* column = pageLayout(page, tr("Ways to reach it"));
-  auto* hint = new QLabel(
-      tr("Screens: vnc://host:5901, vnc+unix:/path. Text: ssh://user@host, telnet://host, serial:/dev/ttyUSB0, "
-         "unix:/path (a hypervisor's serial port), telnet+serial://host:port (network serial, RFC 2217), tcp://host:port"),
-      page);
+  auto* hint = new QLabel(tr("Screens: vnc://host:5901, vnc+unix:/path. Text: ssh://user@host, "
+                             "telnet://host, serial:/dev/ttyUSB0, "
+                             "unix:/path (a hypervisor's serial port), telnet+serial://host:port (network "
+                             "serial, RFC 2217), tcp://host:port"),
+                          page);
   hint->setObjectName("quiet");
   hint->setWordWrap(true);
   column->addWidget(hint);
@@ -294,19 +296,22 @@ void Sheet::addWay(const QString& label, const QString& address) {
 /// What can be added; lines of this desk are found, so that a path is picked, not typed.
 void Sheet::fillNewWay(QMenu* menu) {
   menu->clear();
-  const std::tuple<QString, QString, QString> kinds[] = {{tr("Screen by VNC"), "screen", "vnc://"},
-                                                         {tr("Shell by SSH"), "shell", "ssh://"},
-                                                         {tr("Text by telnet"), "menu", "telnet://"},
-                                                         {tr("Serial line of a terminal server (RFC 2217)"), "line", "telnet+serial://"},
-                                                         {tr("Raw text over TCP"), "line", "tcp://"}};
+  const std::tuple<QString, QString, QString> kinds[] = {
+      {tr("Screen by VNC"), "screen", "vnc://"},
+      {tr("Shell by SSH"), "shell", "ssh://"},
+      {tr("Text by telnet"), "menu", "telnet://"},
+      {tr("Serial line of a terminal server (RFC 2217)"), "line", "telnet+serial://"},
+      {tr("Raw text over TCP"), "line", "tcp://"}};
   for (const auto& [name, label, address] : kinds)
     menu->addAction(name, this, [this, l = label, a = address] { addWay(l, a); });
   menu->addSeparator();
   const std::vector<FoundLine> found = findLines();
   for (const FoundLine& line : found)
-    menu->addAction(tr("%1  (%2)").arg(QString::fromStdString(line.device), QString::fromStdString(line.description)), this,
-                    [this, address = QString::fromStdString(line.address)] { addWay("line", address); });
-  if (found.empty()) menu->addAction(tr("No serial device and no guest's socket was found on this desk"))->setEnabled(false);
+    menu->addAction(
+        tr("%1  (%2)").arg(QString::fromStdString(line.device), QString::fromStdString(line.description)),
+        this, [this, address = QString::fromStdString(line.address)] { addWay("line", address); });
+  if (found.empty())
+    menu->addAction(tr("No serial device and no guest's socket was found on this desk"))->setEnabled(false);
   menu->addAction(tr("Another serial device"), this, [this] { addWay("line", "serial:/dev/"); });
 }
 
@@ -340,7 +345,8 @@ void Sheet::refreshWays() {
       QString wrong;
       try {
         const Address a = parseAddress(text.toStdString());
-        if (a.scheme == "serial" || a.scheme == "unix") wrong = QString::fromStdString(problemWithPath(a.path, a.scheme == "unix"));
+        if (a.scheme == "serial" || a.scheme == "unix")
+          wrong = QString::fromStdString(problemWithPath(a.path, a.scheme == "unix"));
       } catch (const Error&) {
         // What is being typed is told of when it is kept.
       }
@@ -367,8 +373,10 @@ std::vector<std::pair<QString, Owner>> Sheet::owners() const {
   std::vector<std::pair<QString, Owner>> out;
   for (const EndpointRow& way : ways_)
     if (!way.removed)
-      out.emplace_back(tr("only %1 · %2").arg(QString::fromStdString(way.endpoint.label), QString::fromStdString(way.endpoint.scheme())),
-                       Owner{OwnerKind::WayIn, way.endpoint.id});
+      out.emplace_back(
+          tr("only %1 · %2")
+              .arg(QString::fromStdString(way.endpoint.label), QString::fromStdString(way.endpoint.scheme())),
+          Owner{OwnerKind::WayIn, way.endpoint.id});
   if (machine_.id != 0) out.emplace_back(tr("the whole machine"), Owner{OwnerKind::Machine, machine_.id});
   const auto path = base_->pathOf(machine_.folder);
   for (auto at = path.rbegin(); at != path.rend(); ++at)

@@ -3,13 +3,17 @@
 #include <QApplication>
 #include <QDir>
 #include <QElapsedTimer>
+#include <QFile>
 #include <QLineEdit>
 #include <QListWidget>
+#include <QTreeView>
+#include <QTreeWidget>
 #include <functional>
 #include <iostream>
 #include <nlohmann/json.hpp>
 
 #include "base/file.hpp"
+#include "desktop/files_panel.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
@@ -159,7 +163,8 @@ class Tour {
     seen(mist, "06:31:12");
     QElapsedTimer timer;
     timer.start();
-    until("four lines of telemetry and a painted frame", [&] { return weather->text()->terminal().cursor().row > 3 && timer.elapsed() > 400; });
+    until("four lines of telemetry and a painted frame",
+          [&] { return weather->text()->terminal().cursor().row > 3 && timer.elapsed() > 400; });
     picture(window_, "lines");
     window_.stage()->arrange(1);
     window_.stage()->show(mist);
@@ -169,8 +174,39 @@ class Tour {
     until("finds are counted", [&] { return text->findCount() > 3; });
     picture(window_, "find");
     text->closeFind();
+    files();
+    window_.stage()->show(mist);
     for (OpenSession* s : {weather, menu, mist}) window_.endSession(s);
     until("the lines are put away", [&] { return window_.desk().sessions().count(mist) == 0; });
+  }
+  /// gatehouse's files beside what is on the stage, in a folder that the tour makes.
+  void files() {
+    const QString base = QDir::tempPath() + "/alder-vale";
+    QDir().mkpath(base + "/desk");
+    QDir().mkpath(base + "/gatehouse/zones");
+    for (const char* name : {"valve-2.4.bin", "schedule.txt", "mist.conf"})
+      write(base + "/desk/" + name, 3000);
+    for (const char* name : {"mist.log", "zones.csv", "backup.tar"})
+      write(base + "/gatehouse/" + name, 52000);
+    window_.openFiles(machineId("gatehouse"));
+    FilesPanel* panel = window_.files();
+    if (panel == nullptr) return;
+    until("gatehouse shows its files", [&] { return !panel->remoteFolder().isEmpty(); });
+    panel->setLocalFolder(base + "/desk");
+    panel->work().list(base + "/gatehouse");
+    until("the folder is shown", [&] { return panel->remoteList()->topLevelItemCount() == 4; });
+    until("this desk's files are shown",
+          [&] { return panel->localList()->model()->rowCount(panel->localList()->rootIndex()) == 3; });
+    panel->localList()->selectAll();
+    panel->sendSelected();
+    until("the copies are there", [&] { return panel->remoteList()->topLevelItemCount() == 7; });
+    picture(window_, "files");
+    panel->hide();
+    QDir(base).removeRecursively();
+  }
+  static void write(const QString& path, int size) {
+    QFile f(path);
+    if (f.open(QIODevice::WriteOnly)) f.write(QByteArray(size, 'v'));
   }
   static std::string guestPassword() {
     const auto json = nlohmann::json::parse(textOf(readFile(stateFolder() / "lab" / "secrets.json")));

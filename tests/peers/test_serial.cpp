@@ -195,7 +195,7 @@ TEST_CASE("Debian's text installer is driven two pages forward on the serial lin
   const std::string images = "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64";
   if (!have(images + "/linux") || !have(images + "/initrd.gz")) return;
   Qemu qemu({"-m", "1024", "-kernel", images + "/linux", "-initrd", images + "/initrd.gz", "-append",
-             "console=ttyS0,115200 TERM=xterm-256color", "-serial", "unix:FOLDER/serial,server=on,wait=off"});
+             "console=ttyS0,115200", "-serial", "unix:FOLDER/serial,server=on,wait=off"});
   Runtime runtime(2);
   auto watch = openText(runtime, "unix:" + (qemu.folder() / "serial").string());
   REQUIRE(watch->live());

@@ -1,0 +1,206 @@
+// Tunnels and files over SSH against a bare libssh read loop on the same connection kind, and the cipher
+// alone.
+#include <libssh/libssh.h>
+#include <openssl/evp.h>
+#include <unistd.h>
+
+#include <cstdio>
+#include <filesystem>
+#include <fstream>
+#include <thread>
+
+#include "base/runtime.hpp"
+#include "bench/bench.hpp"
+#include "lab/ssh_server.hpp"
+#include "ssh/sftp.hpp"
+
+namespace kw::bench {
+
+namespace {
+
+namespace fs = std::filesystem;
+constexpr std::size_t kBytes = std::size_t{256} << 20;
+constexpr double kAtLeast = 1 / 0.95;
+
+struct Trusting : SshEvents {
+  Task<bool> trust(HostKey) override { co_return true; }
+  Task<std::optional<std::string>> answer(SshPrompt) override { co_return std::nullopt; }
+};
+
+double secondsSince(std::chrono::steady_clock::time_point start) {
+  return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+}
+
+int freePort() {
+  Runtime runtime(1);
+  return listenTcp(runtime.strand(), "127.0.0.1", 0)->port();
+}
+
+/// Pours zeros to whoever connects.
+class Source {
+ public:
+  Source() : strand_(runtime_.strand()), listener_(listenTcp(strand_, "127.0.0.1", 0)) {
+    spawn(strand_, [this]() -> Task<void> {
+      for (;;) {
+        std::shared_ptr<ByteStream> stream = co_await listener_->accept();
+        spawn(runtime_.strand(), [stream]() -> Task<void> {
+          const Bytes zeros(256 * 1024);
+          for (std::size_t sent = 0; sent < kBytes; sent += zeros.size()) co_await stream->write(zeros);
+          stream->close();
+        });
+      }
+    });
+  }
+  [[nodiscard]] int port() const { return listener_->port(); }
+
+ private:
+  Runtime runtime_{1};
+  Executor strand_;
+  std::unique_ptr<Listener> listener_;
+};
+
+/// A blocking libssh session, as its tutorial makes one.
+class BareSession {
+ public:
+  BareSession(int port, const fs::path& key) : session_(ssh_new()) {
+    const std::string user = lab::SshServer::user();
+    ssh_options_set(session_, SSH_OPTIONS_HOST, "127.0.0.1");
+    ssh_options_set(session_, SSH_OPTIONS_PORT, &port);
+    ssh_options_set(session_, SSH_OPTIONS_USER, user.c_str());
+    ssh_key k = nullptr;
+    ssh_pki_import_privkey_file(key.c_str(), nullptr, nullptr, nullptr, &k);
+    if (ssh_connect(session_) != SSH_OK || ssh_userauth_publickey(session_, nullptr, k) != SSH_AUTH_SUCCESS)
+      std::printf("bare libssh: %s\n", ssh_get_error(session_));
+    ssh_key_free(k);
+  }
+  ~BareSession() {
+    ssh_disconnect(session_);
+    ssh_free(session_);
+  }
+  BareSession(const BareSession&) = delete;
+  BareSession& operator=(const BareSession&) = delete;
+
+  double readTunnel(int port) {
+    ssh_channel c = ssh_channel_new(session_);
+    ssh_channel_open_forward(c, "127.0.0.1", port, "127.0.0.1", 0);
+    return readAll(c);
+  }
+  double readCommand(const std::string& command) {
+    ssh_channel c = ssh_channel_new(session_);
+    ssh_channel_open_session(c);
+    ssh_channel_request_exec(c, command.c_str());
+    return readAll(c);
+  }
+
+ private:
+  static double readAll(ssh_channel c) {
+    const auto start = std::chrono::steady_clock::now();
+    Bytes buffer(64 * 1024);
+    for (std::size_t done = 0; done < kBytes;) {
+      const int n = ssh_channel_read(c, buffer.data(), static_cast<std::uint32_t>(buffer.size()), 0);
+      if (n <= 0) break;
+      done += static_cast<std::size_t>(n);
+    }
+    const double seconds = secondsSince(start);
+    ssh_channel_free(c);
+    return seconds;
+  }
+  ssh_session session_;
+};
+
+std::shared_ptr<SshConnection> connected(Runtime& runtime, int port, const fs::path& key,
+                                         const fs::path& folder) {
+  std::shared_ptr<SshConnection> out;
+  const Executor strand = runtime.strand();
+  runToEnd([&]() -> Task<void> {
+    SshOptions options;
+    options.useAgent = false;
+    options.user = lab::SshServer::user(), options.host = "127.0.0.1", options.port = port;
+    options.keyFiles = {key};
+    options.knownHostsFile = folder / "known";
+    StreamPtr below =
+        co_await connectTcp("127.0.0.1", static_cast<std::uint16_t>(port), std::chrono::seconds(5));
+    out = co_await SshConnection::open(strand, std::move(below), options, std::make_shared<Trusting>());
+  });
+  return out;
+}
+
+double ourTunnel(SshConnection& connection, int port) {
+  double seconds = 0;
+  runToEnd([&]() -> Task<void> {
+    StreamPtr tunnel = co_await connection.forward("127.0.0.1", port);
+    const auto start = std::chrono::steady_clock::now();
+    Bytes buffer(64 * 1024);
+    for (std::size_t done = 0; done < kBytes;) done += co_await tunnel->readSome(buffer);
+    seconds = secondsSince(start);
+  });
+  return seconds;
+}
+
+double ourDownload(Runtime& runtime, SshConnection& connection, const fs::path& from, const fs::path& to) {
+  double seconds = 0;
+  const Executor strand = runtime.strand();
+  runToEnd([&]() -> Task<void> {
+    StreamPtr stream = co_await connection.subsystem("sftp");
+    auto sftp = co_await Sftp::open(strand, std::move(stream));
+    const auto start = std::chrono::steady_clock::now();
+    co_await sftp->download(from, to, 0, nullptr, nullptr);
+    seconds = secondsSince(start);
+    sftp->close();
+  });
+  return seconds;
+}
+
+/// Seconds for the bytes with the cipher alone.
+double cipherSeconds(const EVP_CIPHER* cipher) {
+  EVP_CIPHER_CTX* c = EVP_CIPHER_CTX_new();
+  Bytes in(32 * 1024), out(33 * 1024), key(32), iv(16);
+  const auto start = std::chrono::steady_clock::now();
+  int n = 0;
+  for (std::size_t done = 0; done < kBytes; done += in.size()) {
+    EVP_DecryptInit_ex(c, cipher, nullptr, key.data(), iv.data());
+    EVP_DecryptUpdate(c, out.data(), &n, in.data(), static_cast<int>(in.size()));
+  }
+  EVP_CIPHER_CTX_free(c);
+  return secondsSince(start);
+}
+
+}  // namespace
+
+void benchSsh(Table& table) {
+  if (!lab::SshServer::available()) {
+    std::printf("ssh: OpenSSH's server is not installed; nothing measured\n");
+    return;
+  }
+  const fs::path folder = fs::temp_directory_path() / ("kettle-bench-" + std::to_string(::getpid()));
+  fs::create_directories(folder);
+  const int port = freePort();
+  {
+    lab::SshServer server({folder / "server", "127.0.0.1", static_cast<std::uint16_t>(port), ""});
+    Source source;
+    Runtime runtime(2);
+    auto connection = connected(runtime, port, server.clientKey(), folder);
+    const fs::path file = folder / "file", copy = folder / "copy";
+    std::ofstream(file, std::ios::binary) << std::string(kBytes, 'v');
+    double tunnel = 1e9, bareTunnel = 1e9, sftp = 1e9, bareCat = 1e9;
+    for (int i = 0; i < 3; ++i) {  // in turns, so that a busy moment hits all alike
+      BareSession bare(port, server.clientKey());
+      bareTunnel = std::min(bareTunnel, bare.readTunnel(source.port()));
+      tunnel = std::min(tunnel, ourTunnel(*connection, source.port()));
+      bareCat = std::min(bareCat, bare.readCommand("cat " + file.string()));
+      sftp = std::min(sftp, ourDownload(runtime, *connection, file, copy));
+    }
+    const auto bytes = static_cast<double>(kBytes);
+    table.row("ssh: tunnel, 256 MiB", tunnel, bareTunnel, "bare libssh read loop", kAtLeast, bytes);
+    table.row("ssh: SFTP download, 256 MiB", sftp, bareCat, "bare libssh reading cat", kAtLeast, bytes);
+    table.figure("ssh: cipher in use alone (AES-256-GCM)", bytes / cipherSeconds(EVP_aes_256_gcm()) / 1e9,
+                 "GB/s");
+    table.figure("ssh: ChaCha20 alone", bytes / cipherSeconds(EVP_chacha20()) / 1e9, "GB/s");
+    std::printf("ssh: ciphers agreed on: %s\n", connection->ciphers().c_str());
+    connection.reset();
+  }
+  std::error_code ignored;
+  fs::remove_all(folder, ignored);
+}
+
+}  // namespace kw::bench
