@@ -12,6 +12,7 @@
 #include "base/runtime.hpp"
 #include "bench/bench.hpp"
 #include "lab/ssh_server.hpp"
+#include "ssh/connection.hpp"
 #include "ssh/sftp.hpp"
 
 namespace kw::bench {
