@@ -5,6 +5,7 @@
 #include <QElapsedTimer>
 #include <QTest>
 
+#include "base/runtime.hpp"
 #include "bench/bench.hpp"
 #include "desktop/open_session.hpp"
 #include "desktop/text_view.hpp"

@@ -4,6 +4,8 @@
 #include "cli/live.hpp"
 #include "cli/verbs.hpp"
 #include "record/setting.hpp"
+#include "route/hop.hpp"
+#include "ssh/config.hpp"
 
 namespace kw::cli {
 
@@ -102,6 +104,54 @@ int add(const AddRequest& request) {
   return kDone;
 }
 
+/// Hosts of an SSH client configuration that are not in the store yet, as machines with a shell.
+int importSsh(const std::string& file, const std::string& group) {
+  const SshConfig config =
+      SshConfig::load(file.empty() ? SshConfig::usualFile() : std::filesystem::path(file));
+  auto store = openSqliteStore(usualStoreFile());
+  const Snapshot s = store->load();
+  int added = 0, there = 0;
+  store->commit("import SSH hosts", [&](StoreWriter& writer) {
+    const Id folder = folderNamed(s, writer, group);
+    for (const std::string& host : config.hosts()) {
+      if (s.machineNamed(host) != nullptr) {
+        ++there;
+        continue;
+      }
+      const SshHostConfig c = config.lookup(host);
+      Machine m;
+      m.name = host;
+      m.folder = folder;
+      writer.put(m);
+      Address address;
+      address.scheme = "ssh";
+      address.user = c.user;
+      address.host = c.hostName;
+      address.port = c.port == 0 ? 22 : c.port;
+      Endpoint e;
+      e.machine = m.id;
+      e.label = "shell";
+      e.address = address.uri();
+      writer.put(e);
+      const Owner owner{OwnerKind::Machine, m.id};
+      std::string keys;
+      for (const std::string& key : c.identityFiles) keys += (keys.empty() ? "" : ", ") + key;
+      if (!keys.empty()) writer.set(owner, "ssh.keys", keys);
+      if (!c.certificateFile.empty()) writer.set(owner, "ssh.certificate", c.certificateFile);
+      std::string via;
+      // A jump that is a host of the file is named as a machine, so that its own route and keys count.
+      const std::vector<std::string> hosts = config.hosts();
+      for (const std::string& jump : splitList(c.proxyJump))
+        via += (via.empty() ? "" : ", ") +
+               (std::find(hosts.begin(), hosts.end(), jump) != hosts.end() ? jump : "ssh://" + jump);
+      if (!via.empty()) writer.set(owner, "route.via", via);
+      ++added;
+    }
+  });
+  std::cout << added << " added, " << there << " were there already\n";
+  return kDone;
+}
+
 const Machine& machineOrThrow(const Snapshot& s, const std::string& name) {
   const Machine* m = s.machineNamed(name);
   if (m == nullptr) throw Error(ErrorKind::Local, "no machine has this name", name);
@@ -185,6 +235,15 @@ void addMachineVerbs(CLI::App& app, Chosen& chosen) {
     verb->add_option("--group", request->group, "Place and groups: \"Alder Vale/Glasshouses\"");
     verb->add_option("--host", request->host, "The host that runs it");
     verb->callback([=, &chosen] { chosen = [=] { return add(*request); }; });
+  }
+  {
+    auto* verb =
+        machines->add_subcommand("import-ssh", "Make the hosts of an SSH client configuration into machines");
+    auto file = std::make_shared<std::string>();
+    auto group = std::make_shared<std::string>("SSH hosts");
+    verb->add_option("file", *file, "The configuration; ~/.ssh/config when left out");
+    verb->add_option("--group", *group, "Place and groups, parted by /")->capture_default_str();
+    verb->callback([&chosen, file, group] { chosen = [file, group] { return importSsh(*file, *group); }; });
   }
   {
     auto* verb = machines->add_subcommand("show", "One machine with its settings");

@@ -207,7 +207,6 @@ class DeviceStream : public ByteStream, public LineControl {
 
 std::vector<std::string> holdersOf(const std::string& path) {
   std::vector<std::string> out;
-  error_code ignored;
   std::error_code failed;
   const fs::path real = fs::canonical(path, failed);
   if (failed) return out;

@@ -225,6 +225,20 @@ LineSettings lineSettings(const Address& address, const SettingReader& setting) 
   return line;
 }
 
+namespace {
+
+/// What the address does not say itself comes from the SSH client configuration.
+void useSshConfig(SshOptions& o, const Address& address) {
+  const SshHostConfig found = SshConfig::load(SshConfig::usualFile()).lookup(address.host);
+  o.host = found.hostName;
+  if (found.port != 0 && address.port == 22) o.port = found.port;
+  if (!found.user.empty() && address.user.empty()) o.user = found.user;
+  o.keyFiles = found.identityFiles;
+  o.certificateFile = found.certificateFile;
+}
+
+}  // namespace
+
 SshHop sshHop(const Address& address, const SettingReader& setting, const OpeningTools& tools, Owner owner) {
   SshHop hop;
   hop.owner = owner;
@@ -232,10 +246,11 @@ SshHop sshHop(const Address& address, const SettingReader& setting, const Openin
   o.host = address.host;
   o.port = address.port;
   o.user = address.user.empty() ? userHere() : address.user;
+  if (setting("ssh.useconfig") == "on") useSshConfig(o, address);
   o.useAgent = setting("ssh.agent") == "on";
   for (const std::string& file : splitList(option(address, "key", setting("ssh.keys"))))
     o.keyFiles.push_back(withHome(file));
-  o.certificateFile = withHome(setting("ssh.certificate"));
+  if (const std::string own = setting("ssh.certificate"); !own.empty()) o.certificateFile = withHome(own);
   o.knownHostsFile = withHome(setting("ssh.knownhosts"));
   o.keepAlive = std::chrono::seconds(std::stoi(setting("ssh.alive")));
   o.limit = std::chrono::seconds(std::stoi(setting("connect.limit")));
@@ -248,9 +263,30 @@ SshHop sshHop(const Address& address, const SettingReader& setting, const Openin
   return hop;
 }
 
+namespace {
+
+/// ProxyJump: user@host:port, several with commas; each is looked up there, too.
+std::vector<SshHop> hopsFromSshConfig(const Address& address, const OpeningTools& tools) {
+  const SshConfig config = SshConfig::load(SshConfig::usualFile());
+  std::vector<SshHop> out;
+  for (const std::string& item : splitList(config.lookup(address.host).proxyJump)) {
+    Address jump = parseAddress(item.find("://") == std::string::npos ? "ssh://" + item : item);
+    const auto usual = builtInSettings();
+    const SettingReader setting = [usual](const std::string& key) {
+      return key == "ssh.useconfig" ? std::string("on") : usual(key);
+    };
+    out.push_back(sshHop(jump, setting, tools, {}));
+  }
+  return out;
+}
+
+}  // namespace
+
 std::vector<SshHop> hopsTo(const Address& address, const SettingReader& setting, const OpeningTools& tools) {
   const std::string via = tools.via.empty() ? option(address, "via", setting("route.via")) : tools.via;
   if (via == "none") return {};
+  if (via.empty() && address.scheme == "ssh" && setting("ssh.useconfig") == "on")
+    return hopsFromSshConfig(address, tools);
   return hopsFromText(via, tools, 0);
 }
 

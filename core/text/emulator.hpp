@@ -51,7 +51,7 @@ class Emulator {
     bool wrapNext = false;  ///< a character stands in the last column; the next one begins a row
     Cell pen;
     bool origin = false;
-    bool lines[2] = {false, false};  ///< G0, G1 are the DEC line drawing set
+    char sets[2] = {'B', 'B'};  ///< what G0 and G1 are: B is ASCII, 0 DEC line drawing, A British
     int shift = 0;
   };
 

@@ -72,7 +72,7 @@ void Emulator::setMargins(const ControlSequence& s) {  // DECSTBM
 
 void Emulator::escape(char intermediate, char final) {
   if (intermediate == '(' || intermediate == ')') {
-    at_.lines[intermediate == ')' ? 1 : 0] = final == '0';
+    at_.sets[intermediate == ')' ? 1 : 0] = final == '0' || final == 'A' ? final : 'B';
     return;
   }
   if (intermediate == '#' && final == '8') {  // DECALN

@@ -121,7 +121,7 @@ void Emulator::softReset() {  // DECSTR
   bottom_ = rows();
   input.cursorKeys = input.keypad = false;
   at_.pen = Cell{};
-  at_.lines[0] = at_.lines[1] = false;
+  at_.sets[0] = at_.sets[1] = 'B';
   at_.shift = 0;
   saved_ = Cursor();
 }

@@ -55,7 +55,7 @@ void Emulator::wrap() {
 }
 
 void Emulator::ascii(const char* text, std::size_t size) {
-  if (insert_ || at_.lines[at_.shift]) {
+  if (insert_ || at_.sets[at_.shift] != 'B') {
     for (std::size_t i = 0; i < size; ++i) point(static_cast<unsigned char>(text[i]));
     return;
   }
@@ -88,7 +88,9 @@ void Emulator::ascii(const char* text, std::size_t size) {
 void Emulator::point(char32_t p) {
   // The DEC special graphics set, 0x60 to 0x7E.
   static constexpr char32_t kLines[] = U"◆▒␉␌␍␊°±␤␋┘┐┌└┼⎺⎻─⎼⎽├┤┴┬│≤≥π≠£·";
-  if (p >= 0x60 && p <= 0x7E && at_.lines[at_.shift]) p = kLines[p - 0x60];
+  const char set = at_.sets[at_.shift];
+  if (p >= 0x60 && p <= 0x7E && set == '0') p = kLines[p - 0x60];
+  if (p == '#' && set == 'A') p = U'£';
   const int width = widthOf(p);
   if (width == 0) return combine(p);
   last_ = p;

@@ -1,5 +1,7 @@
 #include "text/terminal.hpp"
 
+#include <atomic>
+#include <thread>
 #include <tuple>
 #include <utility>
 
@@ -95,6 +97,7 @@ struct Terminal::Impl {
   }
 
   mutable std::mutex lock;
+  mutable std::atomic<int> looking = 0;  ///< who waits to look goes before more text
   TerminalOptions options;
   Emulator screen;
   std::uint64_t revision = 1;
@@ -125,7 +128,24 @@ Terminal::Terminal(int rows, int columns, TerminalOptions options)
                                    std::clamp(columns, kLeastColumns, kMostColumns), options)) {}
 Terminal::~Terminal() = default;
 
+namespace {
+
+/// Counts somebody who waits for the lock; a flood of text lets him by, since a mutex alone would not.
+class Looker {
+ public:
+  explicit Looker(std::atomic<int>& count) : count_(count) { ++count_; }
+  ~Looker() { --count_; }
+  Looker(const Looker&) = delete;
+  Looker& operator=(const Looker&) = delete;
+
+ private:
+  std::atomic<int>& count_;
+};
+
+}  // namespace
+
 void Terminal::feed(ByteView bytes) {
+  while (impl_->looking > 0) std::this_thread::yield();
   std::unique_lock held(impl_->lock);
   impl_->feed(bytes);
   handOn(*this, *impl_, held);
@@ -208,10 +228,12 @@ void Terminal::focus(bool in) {
 }
 
 TextView Terminal::view(std::int64_t firstRow, int rows) const {
+  const Looker looker(impl_->looking);
   const std::lock_guard held(impl_->lock);
   return impl_->view(firstRow, rows);
 }
 TextView Terminal::screen() const {
+  const Looker looker(impl_->looking);
   const std::lock_guard held(impl_->lock);
   return impl_->view(impl_->screenTop(), impl_->screen.grid().rows());
 }
@@ -228,6 +250,7 @@ Place Terminal::cursor() const {
   return impl_->screen.cursor();
 }
 std::string Terminal::pointsOf(char32_t ch) const {
+  const Looker looker(impl_->looking);
   const std::lock_guard held(impl_->lock);
   std::string out;
   for (char32_t p : impl_->screen.clusters.pointsOf(ch)) appendUtf8(out, p);

@@ -1,5 +1,6 @@
 #include <catch2/catch.hpp>
 
+#include "base/file.hpp"
 #include "tests/support.hpp"
 #include "text/terminal.hpp"
 
@@ -274,4 +275,37 @@ TEST_CASE("bytes of any kind leave the terminal alive", "[terminal]") {
        "\x1b"
        "c\x1b[Hdone");
   CHECK(rowText(t, 0) == "done");
+}
+
+// Recorded from vttest 2.7 on an 80x24 pseudo-terminal; the expected screens were read against what each page
+// says of itself. Pages of 132 columns are fed, but have no expected screen: the number of columns is the
+// pane's affair.
+TEST_CASE("the pages of a terminal test program look as they say they should", "[terminal]") {
+  namespace fs = std::filesystem;
+  const std::string series = GENERATE("cursor", "screen", "sets", "insert");
+  const bool whole = GENERATE(true, false);
+  std::vector<fs::path> pages;
+  for (const auto& entry : fs::directory_iterator(KW_TEST_DATA "/vttest")) {
+    const std::string name = entry.path().filename();
+    if (name.starts_with(series + "-") && entry.path().extension() == ".raw") pages.push_back(entry.path());
+  }
+  std::sort(pages.begin(), pages.end());
+  REQUIRE(pages.size() >= 4);
+  Terminal t(24, 80);
+  int compared = 0;
+  for (fs::path page : pages) {
+    const std::string bytes = textOf(readFile(page));
+    if (whole)
+      feed(t, bytes);
+    else
+      for (const char c : bytes) feed(t, std::string(1, c));
+    page.replace_extension(".txt");
+    if (!fs::exists(page)) continue;
+    INFO(page);
+    CHECK(t.screenText() == textOf(readFile(page)));
+    if (page.stem() == "screen-04") CHECK(t.screen().reverse);
+    if (page.stem() == "screen-06") CHECK_FALSE(t.screen().reverse);
+    ++compared;
+  }
+  CHECK(compared >= 4);
 }
