@@ -57,14 +57,36 @@ void spawn(const Executor& on, std::function<Task<void>()> task,
 
 void post(const Executor& on, std::function<void()> what) { asio::post(on, std::move(what)); }
 
+namespace {
+
+/// Ends its pending tasks before its memory goes.
+struct PrivateContext : asio::io_context {
+  using asio::execution_context::shutdown;
+};
+
+/// Another thread that has just posted an outcome here may still hold this context's executor for an instant. So
+/// the memory stays until many others have come after it.
+void keepForAWhile(std::unique_ptr<PrivateContext> context) {
+  static std::mutex lock;
+  static std::list<std::pair<std::chrono::steady_clock::time_point, std::unique_ptr<PrivateContext>>> kept;
+  const auto now = std::chrono::steady_clock::now();
+  const std::lock_guard held(lock);
+  kept.emplace_back(now, std::move(context));
+  while (kept.size() > 32 && now - kept.front().first > std::chrono::seconds(2)) kept.pop_front();
+}
+
+}  // namespace
+
 void runToEnd(std::function<Task<void>()> task) {
-  asio::io_context context;
+  auto context = std::make_unique<PrivateContext>();
   std::exception_ptr failure;
-  asio::co_spawn(context, holdAndRun(std::move(task)), [&](std::exception_ptr e) {
+  asio::co_spawn(*context, holdAndRun(std::move(task)), [&, c = context.get()](std::exception_ptr e) {
     failure = e;
-    context.stop();
+    c->stop();
   });
-  context.run();
+  context->run();
+  context->shutdown();
+  keepForAWhile(std::move(context));
   if (failure) std::rethrow_exception(failure);
 }
 

@@ -4,11 +4,14 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <array>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/local/stream_protocol.hpp>
 #include <boost/asio/redirect_error.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/asio/write.hpp>
+#include <cstring>
+#include <mutex>
 
 namespace kw {
 
@@ -101,7 +104,6 @@ Error SshConnection::State::failure(ErrorKind otherwise) const {
 Task<void> SshConnection::State::ready() {
   if (!socket->is_open()) throw Error(ErrorKind::Cancelled, "ended here", options.host);
   const bool writing = (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0;
-  error_code code;
   auto forRead = socket->async_wait(asio::posix::descriptor_base::wait_read, asio::use_awaitable);
   if (!writing) {
     co_await std::move(forRead);
@@ -121,6 +123,7 @@ Task<void> SshConnection::State::pump() {
     if (code || !alive) break;
     int result = SSH_OK;
     for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
+    for (ChannelSink* sink : sinks) sink->fill();
     if (result == SSH_ERROR || !ssh_is_connected(session)) break;
     wakeAll();
   }
@@ -163,6 +166,8 @@ class ChannelStream : public ByteStream {
   ChannelStream& operator=(const ChannelStream&) = delete;
 
   Task<std::size_t> readSome(ByteSpan into) override {
+    // What has come already is taken without a change of threads.
+    if (const std::size_t n = core_->take(into); n > 0) co_return n;
     auto task = Core::read(core_, into);
     co_return co_await asio::co_spawn(core_->state->strand, std::move(task), asio::use_awaitable);
   }
@@ -177,18 +182,20 @@ class ChannelStream : public ByteStream {
   [[nodiscard]] std::string peer() const override { return core_->peer; }
 
  private:
-  struct Core {
+  struct Core : ChannelSink, std::enable_shared_from_this<Core> {
     Core(std::shared_ptr<SshConnection::State> s, ssh_channel c, std::string p)
         : state(std::move(s)),
           channel(c),
           peer(std::move(p)),
           canRead(state->strand),
           canWrite(state->strand) {
+      state->sinks.push_back(this);
       state->waiters.push_back(&canRead);
       state->waiters.push_back(&canWrite);
     }
-    ~Core() {
+    ~Core() override {
       // Runs on the strand: the last holder is what close() posted, or a read or write there.
+      state->sinks.remove(this);
       state->waiters.remove(&canRead);
       state->waiters.remove(&canWrite);
       if (channel != nullptr) ssh_channel_free(channel);
@@ -208,16 +215,44 @@ class ChannelStream : public ByteStream {
     void mustBeOpen() const {
       if (closed) throw Error(ErrorKind::Cancelled, "ended here", peer);
     }
+    /// From any thread: what lies ready, or 0.
+    std::size_t take(ByteSpan into) {
+      std::size_t n = 0;
+      bool refill = false;
+      {
+        const std::lock_guard held(lock);
+        n = std::min(into.size(), ready.size() - readyAt);
+        std::memcpy(into.data(), ready.data() + readyAt, n);
+        readyAt += n;
+        if (readyAt == ready.size()) ready.clear(), readyAt = 0;
+        refill = full && ready.size() - readyAt < kMostReady / 2;
+        if (refill) full = false;
+      }
+      if (refill) post(state->strand, [self = shared_from_this()] { self->fill(); });
+      return n;
+    }
+    /// On the strand. More than kMostReady stays with libssh, whose window then holds the other side back.
+    void fill() override {
+      if (channel == nullptr || closed) return;
+      const std::lock_guard held(lock);
+      for (const int errorOutput : {0, 1}) {
+        for (;;) {
+          if (ready.size() - readyAt >= kMostReady) {
+            full = true;
+            return;
+          }
+          static thread_local std::array<Byte, 64 * 1024> piece;
+          const int n = ssh_channel_read_nonblocking(channel, piece.data(), piece.size(), errorOutput);
+          if (n <= 0) break;
+          ready.insert(ready.end(), piece.begin(), piece.begin() + n);
+        }
+      }
+    }
     static Task<std::size_t> read(std::shared_ptr<Core> self, ByteSpan into) {
       for (;;) {
         self->mustBeOpen();
-        for (const int errorOutput : {0, 1}) {
-          const int n = ssh_channel_read_nonblocking(self->channel, into.data(),
-                                                     static_cast<std::uint32_t>(into.size()), errorOutput);
-          if (n > 0) co_return static_cast<std::size_t>(n);
-          if (n == SSH_ERROR && !ssh_channel_is_eof(self->channel))
-            throw Error(ErrorKind::ClosedByPeer, "the SSH connection is gone", self->peer);
-        }
+        self->fill();
+        if (const std::size_t n = self->take(into); n > 0) co_return n;
         if (ssh_channel_is_eof(self->channel) || ssh_channel_is_closed(self->channel))
           throw Error(ErrorKind::ClosedByPeer, "closed by the other side", self->peer);
         if (!self->state->alive)
@@ -253,6 +288,11 @@ class ChannelStream : public ByteStream {
     std::string peer;
     Signal canRead, canWrite;
     bool closed = false;
+    static constexpr std::size_t kMostReady = 1 << 20;
+    std::mutex lock;
+    Bytes ready;
+    std::size_t readyAt = 0;
+    bool full = false;
   };
   std::shared_ptr<Core> core_;
 };

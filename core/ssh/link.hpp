@@ -12,6 +12,13 @@
 
 namespace kw {
 
+/// A channel that takes what has come for it out of libssh, on the connection's strand.
+class ChannelSink {
+ public:
+  virtual ~ChannelSink() = default;
+  virtual void fill() = 0;
+};
+
 struct SshConnection::State : std::enable_shared_from_this<SshConnection::State> {
   State(Executor on, SshOptions o);
   ~State();
@@ -45,6 +52,7 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   std::string signedInWith;
   std::atomic<bool> alive = false;
   std::list<Signal*> waiters;
+  std::list<ChannelSink*> sinks;
   std::shared_ptr<ByteStream> below;  ///< when it is pumped
 };
 

@@ -56,7 +56,16 @@ constexpr std::size_t kAtOnce = 64;             ///< requests under way
 
 struct Packet {
   std::uint8_t type = 0;
-  Bytes body;  ///< after the request number
+  ByteView body;  ///< after the request number; until the next packet is read, unless kept
+  Bytes own;
+  /// A packet that outlives the buffer it came in.
+  [[nodiscard]] Packet kept() const {
+    Packet p;
+    p.type = type;
+    p.own.assign(body.begin(), body.end());
+    return p;
+  }
+  [[nodiscard]] ByteView bytes() const { return own.empty() ? body : ByteView(own); }
 };
 
 RemoteFile readAttributes(BoundedReader& r) {
@@ -75,7 +84,7 @@ RemoteFile readAttributes(BoundedReader& r) {
 }
 
 [[noreturn]] void raise(const Packet& p, const std::string& path) {
-  BoundedReader r(p.body, "SFTP status");
+  BoundedReader r(p.bytes(), "SFTP status");
   const std::uint32_t code = r.u32();
   std::string said = r.left() >= 4 ? cleanUtf8(r.text(std::min<std::size_t>(r.u32(), r.left()))) : "";
   if (code == kNoSuchFile) throw Error(ErrorKind::Unreachable, "there is no such file or folder", path);
@@ -132,7 +141,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
       if (codeOf(p) == kNoSuchFile) co_return std::nullopt;
       raise(p, path);
     }
-    BoundedReader r(p.body, "SFTP attributes");
+    BoundedReader r(p.bytes(), "SFTP attributes");
     RemoteFile file = readAttributes(r);
     file.name = fs::path(path).filename();
     co_return file;
@@ -196,7 +205,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
   static void text(ByteWriter& w, const std::string& s) {
     w.u32(static_cast<std::uint32_t>(s.size())).text(s);
   }
-  static std::uint32_t codeOf(const Packet& p) { return BoundedReader(p.body, "SFTP status").u32(); }
+  static std::uint32_t codeOf(const Packet& p) { return BoundedReader(p.bytes(), "SFTP status").u32(); }
 
   Task<Packet> readPacket(bool numbered, std::uint32_t* number = nullptr) {
     co_await need(4);
@@ -209,8 +218,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
     p.type = in_[at_];
     const std::size_t head = numbered ? 5 : 1;
     if (number != nullptr) *number = loadBe32(in_.data() + at_ + 1);
-    p.body.assign(in_.begin() + static_cast<std::ptrdiff_t>(at_ + head),
-                  in_.begin() + static_cast<std::ptrdiff_t>(at_ + size));
+    p.body = ByteView(in_).subspan(at_ + head, size - head);
     at_ += size;
     co_return p;
   }
@@ -246,7 +254,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
           who->handler(p);
           moved_.notify();
         } else {
-          who->answer = std::move(p);
+          who->answer = p.kept();
           who->came.notify();
         }
       }
@@ -310,7 +318,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
   }
   static std::vector<RemoteFile> namesIn(const Packet& p) {
     if (p.type != kName) protocolBroken("SFTP", "names were expected");
-    BoundedReader r(p.body, "SFTP names");
+    BoundedReader r(p.bytes(), "SFTP names");
     std::vector<RemoteFile> out;
     for (std::uint32_t n = r.u32(); n > 0; --n) {
       const std::string name = r.text(r.u32());
@@ -334,7 +342,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
     if (flags) w.u32(*flags).u32(0);
     const Packet p = co_await request(type, w.take());
     if (p.type == kStatus) raise(p, path);
-    BoundedReader r(p.body, "SFTP handle");
+    BoundedReader r(p.bytes(), "SFTP handle");
     if (p.type != kHandle) protocolBroken("SFTP", "a handle was expected");
     co_return r.text(std::min<std::uint32_t>(r.u32(), 256));
   }
@@ -417,7 +425,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
           copy->atEnd = true;
           return;
         }
-        BoundedReader r(p.body, "SFTP data");
+        BoundedReader r(p.bytes(), "SFTP data");
         const ByteView data = r.bytes(r.u32());
         if (data.empty() || data.size() > size) protocolBroken("SFTP data", "has the wrong size");
         if (::pwrite(fd, data.data(), data.size(), static_cast<off_t>(at)) !=
