@@ -116,6 +116,15 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
     }
     emit sessionsChanged();
   });
+  // A log that is begun, by the sheet or by hand, is in the journal with its file.
+  if (session->text() != nullptr)
+    connect(session, &OpenSession::figuresChanged, this, [this, session, known = std::string()]() mutable {
+      const std::string file = session->text()->logFile();
+      if (file == known) return;
+      known = file;
+      if (!file.empty() && tools_.store)
+        tools_.store->journal(session->machine().toStdString(), "log " + file);
+    });
   connect(session, &OpenSession::ended, this, [this, session] { discard(session); });
   session->start();
   emit sessionsChanged();
@@ -257,14 +266,14 @@ std::vector<Hop> Desk::route(const OpenSession& session) const {
     first.cureAction = first.cure.isEmpty() ? QString() : QStringLiteral("retry");
     peer.state = reached ? State::NotAnswering : State::Trouble;
     peer.remark = QString::fromStdString(status.cure);
-    peer.pipe = Pipe::Broken;
+    peer.pipe = Pipe::Untried;
     peer.found = tr("not tried");
     machine.state = State::NeverReached;
   } else {
     first.pipe = facts.reached ? Pipe::Plain : Pipe::Broken;
     first.found = QString::fromStdString(status.sentence);
     peer.state = State::Starting;
-    peer.pipe = Pipe::Broken;
+    peer.pipe = Pipe::Untried;
     peer.found = tr("not there yet");
     machine.state = State::NeverReached;
   }
@@ -287,7 +296,7 @@ std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineNam
   peer.name = address.port > 0 ? QString::fromStdString(address.host) + " : " + QString::number(address.port)
                                : QString::fromStdString(address.path);
   const Reached& known = reach_.of(endpoint.id);
-  first.pipe = Pipe::Broken;
+  first.pipe = Pipe::Untried;
   first.found = tr("not tried");
   if (!canOpen(address.scheme)) {
     first.found = tr("this version has no engine for %1 yet").arg(QString::fromStdString(address.scheme));
@@ -299,7 +308,10 @@ std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineNam
   } else if (known.checked) {
     first.found = QString::fromStdString(known.result.sentence);
     first.cure = cureFor(first.found, known.result.problem);
-    peer.state = known.result.listens ? State::NotAnswering : State::Trouble;
+    first.pipe = known.result.untried ? Pipe::Untried : Pipe::Broken;
+    peer.state = known.result.listens   ? State::NotAnswering
+                 : known.result.untried ? State::NeverReached
+                                        : State::Trouble;
   }
   if (const auto jump = jumpOf(endpoint)) {
     Hop hop;
@@ -308,17 +320,18 @@ std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineNam
     hop.state = known.checked && !known.result.problem ? State::Answering
                 : known.checked                        ? State::Trouble
                                                        : State::NeverReached;
-    hop.pipe = Pipe::Broken;
+    hop.pipe = Pipe::Untried;
     hop.found = tr("tried when opened");
-    peer.pipe = Pipe::Broken;
+    peer.pipe = Pipe::Untried;
     peer.found = tr("not tried");
     peer.state = State::NeverReached;
     return {first, hop, peer, machine};
   }
   const QString clash = clashOf(endpoint);
-  peer.pipe = Pipe::Broken;
+  peer.pipe = Pipe::Untried;
   peer.found = known.result.answers ? tr("not opened yet") : tr("not tried");
   if (!clash.isEmpty()) {
+    peer.pipe = Pipe::Broken;
     peer.state = State::Trouble;
     peer.remark = tr("taken: %1 uses %2 too").arg(clash).arg(address.port);
     peer.found = tr("one of the two shows the wrong machine");

@@ -46,6 +46,11 @@ class FileModel : public QFileSystemModel {
       return isDir(index) ? QString() : sizeText(static_cast<quint64>(size(index)));
     return QFileSystemModel::data(index, role);
   }
+  [[nodiscard]] QVariant headerData(int section, Qt::Orientation way, int role) const override {
+    if (role == Qt::DisplayRole && section == 3) return FilesPanel::tr("Changed");
+    if (role == Qt::DecorationRole) return {};
+    return QFileSystemModel::headerData(section, way, role);
+  }
 };
 
 class SortedItem : public QTreeWidgetItem {
@@ -290,9 +295,9 @@ void FilesPanel::showList(const QString& folder, const std::vector<RemoteFile>& 
     item->setText(1, f.folder() ? QString() : sizeText(f.size));
     item->setTextAlignment(1, Qt::AlignRight | Qt::AlignVCenter);
     item->setData(1, Qt::UserRole, static_cast<qulonglong>(f.size));
-    item->setText(2, f.modified == 0 ? QString()
-                                     : QLocale().toString(QDateTime::fromSecsSinceEpoch(f.modified),
-                                                          QLocale::ShortFormat));
+    item->setText(2, f.modified == 0
+                         ? QString()
+                         : QDateTime::fromSecsSinceEpoch(f.modified).toString("yyyy-MM-dd HH:mm"));
     item->setData(2, Qt::UserRole, static_cast<qulonglong>(f.modified));
     item->setText(3, QString::fromStdString(f.rights()));
     items << item;

@@ -87,7 +87,7 @@ void drawPipe(QPainter& p, QPointF top, qreal length, Pipe pipe) {
     for (qreal dx : {-2.6, 2.6})
       p.drawLine(QPointF(top.x() + dx, top.y()), QPointF(top.x() + dx, top.y() + length));
   } else {
-    QPen pen(pipe == Pipe::Plain ? s.amber : s.brick, 1.8);
+    QPen pen(pipe == Pipe::Plain ? s.amber : pipe == Pipe::Broken ? s.brick : s.quiet, 1.8);
     pen.setDashPattern(pipe == Pipe::Plain ? QVector<qreal>{3, 2.4} : QVector<qreal>{1, 5});
     p.setPen(pen);
     p.drawLine(top, QPointF(top.x(), top.y() + length));

@@ -21,7 +21,7 @@ QColor colourOf(State state);
 void drawState(QPainter& painter, QPointF centre, qreal size, State state);
 
 /// A stretch of the route between two hops.
-enum class Pipe { Sealed, Plain, Broken };
+enum class Pipe { Sealed, Plain, Broken, Untried };
 void drawPipe(QPainter& painter, QPointF top, qreal length, Pipe pipe);
 
 /// A chip with monospaced text; returns its width. `own` is drawn in copper, `faint` cannot be used.

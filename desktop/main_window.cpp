@@ -4,6 +4,7 @@
 #include <QClipboard>
 #include <QCloseEvent>
 #include <QFileDialog>
+#include <QFileInfo>
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QInputDialog>
@@ -149,6 +150,11 @@ void MainWindow::buildTop() {
   journal_->setSelectionBehavior(QAbstractItemView::SelectRows);
   journal_->setShowGrid(false);
   journal_->setFrameShape(QFrame::NoFrame);
+  connect(journal_, &QTableWidget::cellActivated, this, [this](int at, int) {
+    const QString what = journal_->item(at, 2)->text();
+    if (const QString file = what.section("log ", 1); what.startsWith("log ") && QFileInfo(file).isFile())
+      showLog(file, 0);
+  });
   centre_->addWidget(stagePage);
   centre_->addWidget(sheet_);
   centre_->addWidget(journal_);
@@ -300,6 +306,7 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
   if (!now.openEndpoints.isEmpty()) return now;
   if (best != nullptr && best->checked) {
     now.state = best->result.answers         ? State::Answering
+                : best->result.untried       ? State::NeverReached
                 : best->result.listens       ? State::NotAnswering
                 : best->lastAnswer.isValid() ? State::Off
                                              : State::NeverReached;
@@ -325,7 +332,8 @@ void MainWindow::refreshSide() {
       std::vector<std::pair<State, QString>> checks;
       const Reached& known = desk_.reach().of(draft->id);
       checks.emplace_back(
-          known.checked ? (known.result.answers ? State::Answering : State::Trouble) : State::NeverReached,
+          known.checked && !known.result.untried ? (known.result.answers ? State::Answering : State::Trouble)
+                                                 : State::NeverReached,
           known.checked ? QString::fromStdString(known.result.sentence) : tr("the host was not tried yet"));
       const QString clash = desk_.clashOf(*draft);
       checks.emplace_back(

@@ -78,6 +78,7 @@ void Reach::startNext() {
       if (address.options.contains("jump")) {  // what lies behind it is tried when opened
         result.sentence = "behind " + address.host + ", which " + result.sentence;
         result.answers = result.listens = false;
+        result.untried = true;
       }
       std::lock_guard lock(channel->mutex);
       if (channel->target != nullptr)

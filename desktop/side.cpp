@@ -93,7 +93,10 @@ qreal Side::paintRoute(QPainter& p, qreal y) {
     y += 4;
     if (!hop.pipe) continue;
     const qreal top = y;
-    const QColor colour = *hop.pipe == Pipe::Sealed ? s.teal : *hop.pipe == Pipe::Plain ? s.amber : s.brick;
+    const QColor colour = *hop.pipe == Pipe::Sealed   ? s.teal
+                          : *hop.pipe == Pipe::Plain  ? s.amber
+                          : *hop.pipe == Pipe::Broken ? s.brick
+                                                      : s.quiet;
     y += 7;
     if (!hop.found.isEmpty()) y = paragraph(hop.found, windowFont(8.5), colour, y).bottom();
     if (!hop.cure.isEmpty()) {

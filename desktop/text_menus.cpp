@@ -269,11 +269,6 @@ void MainWindow::logSession(OpenSession* session, bool raw) {
   options.name = session->machine().toStdString();
   options.form = raw ? text::LogForm::Raw : text::LogForm::Plain;
   session->text()->logTo(options);
-  try {
-    desk_.records().store().journal(options.name, "log begun in " + options.folder.string());
-  } catch (const Error& e) {
-    say(QString::fromUtf8(e.what()));
-  }
 }
 
 /// The log in a plain window of its own, at a line.

@@ -174,6 +174,7 @@ class Tour {
     until("finds are counted", [&] { return text->findCount() > 3; });
     picture(window_, "find");
     text->closeFind();
+    text->canvas()->scrollTo(text->canvas()->lastFirstRow());
     files();
     window_.stage()->show(mist);
     for (OpenSession* s : {weather, menu, mist}) window_.endSession(s);
@@ -225,6 +226,11 @@ class Tour {
     until("audio-guide is checked", [&] { return window_.desk().reach().of(way).checked; });
     if (auto* list = window_.sheet()->findChild<QListWidget*>()) list->setCurrentRow(2);
     picture(window_, "sheet");
+    window_.editMachine(machineId("weather-mast"));
+    if (auto* list = window_.sheet()->findChild<QListWidget*>())
+      for (int i = 0; i < list->count(); ++i)
+        if (list->item(i)->text().startsWith("Line")) list->setCurrentRow(i);
+    picture(window_, "sheet-line");
     window_.showStage();
   }
   void fullScreen() {

@@ -27,6 +27,7 @@ bool checkedByLooking(const Address& address, CheckResult& result) {
     return true;
   }
   if (address.scheme != "tcp" && address.scheme != "tls" && address.scheme != "telnet+serial") return false;
+  result.untried = true;
   result.sentence = "one visitor at a time: tried when opened";
   return true;
 }

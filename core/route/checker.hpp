@@ -13,6 +13,7 @@ namespace kw {
 struct CheckResult {
   bool answers = false;  ///< the service said what such a service says first
   bool listens = false;  ///< a connection came about
+  bool untried = false;  ///< not touched: only one can use it at a time, or it lies behind a jump
   std::optional<ErrorKind> problem;
   std::string sentence;  ///< "answers in 4 ms", "refused: nothing listens there"
   std::chrono::nanoseconds took{};
