@@ -378,67 +378,6 @@ void MainWindow::showStage() {
   refreshSide();
 }
 
-void MainWindow::connectSession(OpenSession* session) {
-  connect(session, &OpenSession::ended, this, [this, session] {
-    stage_->remove(session);
-    for (const auto& w : windows_)
-      if (w && w->session() == session) w->close();
-  });
-  connect(session, &OpenSession::clipboardArrived, this, [this](const QString& text) {
-    ownClipboard_ = text;
-    QApplication::clipboard()->setText(text);
-  });
-  connect(session, &OpenSession::rang, this, [this, session] {
-    QApplication::alert(this);
-    say(tr("%1 rang its bell").arg(session->machine()));
-  });
-  connect(session, &OpenSession::wordSeen, this,
-          [this, session](const QString& pattern, const QString& line) {
-            if (session == current() && isActiveWindow()) session->lookedAt();
-            QApplication::alert(this);
-            say(tr("%1: “%2” seen in “%3”").arg(session->machine(), pattern, line.simplified().left(80)));
-          });
-}
-
-void MainWindow::openEndpoint(Id endpoint) {
-  const bool fresh = desk_.sessionOf(endpoint) == nullptr;
-  OpenSession* session = desk_.open(endpoint);
-  if (session == nullptr) return;
-  if (fresh) connectSession(session);
-  lastTime_->hide();
-  showStage();
-  stage_->show(session);
-  if (!fresh) return;
-  const std::string where =
-      desk_.records().snapshot().resolve({OwnerKind::WayIn, endpoint}, "screen.open").value;
-  if (where == "full") openFullScreen(session);
-  if (where == "window") openScreenWindow(session, 0);
-}
-
-void MainWindow::openAddress(const QString& address) {
-  OpenSession* session = desk_.openAddress(address);
-  if (session == nullptr) return;
-  connectSession(session);
-  lastTime_->hide();
-  showStage();
-  stage_->show(session);
-}
-
-void MainWindow::openMachine(const QString& name) {
-  const Snapshot& s = desk_.records().snapshot();
-  const Machine* machine = s.machineNamed(name.toStdString());
-  if (machine == nullptr) {
-    openAddress(name);
-    return;
-  }
-  for (const Endpoint* e : s.endpointsOf(machine->id))
-    if (canOpen(e->scheme())) {
-      openEndpoint(e->id);
-      return;
-    }
-  say(tr("%1 has no way in that this version can open.").arg(name));
-}
-
 void MainWindow::choose(const GoAnswer& answer) {
   switch (answer.kind) {
     case GoAnswer::Kind::OpenEndpoint: openEndpoint(answer.id); break;
@@ -485,113 +424,6 @@ void MainWindow::removeMachine(Id machine) {
   }
 }
 
-void MainWindow::endSession(OpenSession* session) {
-  if (session == nullptr) return;
-  // A session that is over already only needs to be put away.
-  if (session->status().stage == SessionStage::Ended) {
-    stage_->remove(session);
-    for (const auto& w : windows_)
-      if (w && w->session() == session) w->close();
-    desk_.discard(session);
-    return;
-  }
-  session->end();
-}
-
-ScreenWindow* MainWindow::openFullScreen(OpenSession* session) {
-  for (const auto& w : windows_)
-    if (w && w->session() == session && w->screen() == 0) {
-      w->setFullScreen(true);
-      w->raise();
-      return w;
-    }
-  auto* window = openScreenWindow(session, 0);
-  window->setFullScreen(true);
-  return window;
-}
-
-ScreenWindow* MainWindow::openScreenWindow(OpenSession* session, int screen) {
-  auto* window = new ScreenWindow(session, screen, false);
-  window->setSpoutPlace(spoutEdge_, spoutShare_);
-  window->moreEntries = [this, session, window] { return spoutEntries(session, window); };
-  connect(window, &ScreenWindow::endWanted, this, &MainWindow::endSession);
-  connect(window, &ScreenWindow::spoutMoved, this,
-          [this](int edge, double share) { spoutEdge_ = edge, spoutShare_ = share; });
-  connect(window, &ScreenWindow::backToWindow, this, [this](OpenSession* s) {
-    if (s != nullptr) stage_->show(s);
-    activateWindow();
-  });
-  windows_.removeAll(QPointer<ScreenWindow>());
-  windows_.append(window);
-  return window;
-}
-
-void MainWindow::savePicture(OpenSession* session, QString file) {
-  if (session == nullptr || !session->hasPicture()) return;
-  if (file.isEmpty()) {
-    const QString folder = QStandardPaths::writableLocation(QStandardPaths::PicturesLocation);
-    const QString name =
-        session->machine() + QDateTime::currentDateTime().toString(" yyyy-MM-dd HH.mm.ss") + ".png";
-    file = QFileDialog::getSaveFileName(this, tr("Save the picture"), folder + "/" + name,
-                                        tr("PNG pictures (*.png)"));
-    if (file.isEmpty()) return;
-  }
-  if (session->text() != nullptr) {
-    for (Pane* p : stage_->panes())
-      if (p->session() == session && !p->textView()->canvas()->image().save(file))
-        return say(tr("%1 cannot be written").arg(file));
-    return say(tr("Saved %1").arg(file));
-  }
-  try {
-    const auto picture = session->picture();
-    Framebuffer copy;
-    {
-      auto lock = picture->lock();
-      copy = picture->cropped(picture->rect());
-    }
-    savePng(copy, file.toStdString());
-    say(tr("Saved %1").arg(file));
-  } catch (const Error& e) {
-    say(QString::fromUtf8(e.what()));
-  }
-}
-
-Id MainWindow::currentMachine() const {
-  const Snapshot& s = desk_.records().snapshot();
-  if (current() != nullptr && !roster_->hasFocus())
-    if (const auto e = s.endpoints.find(current()->endpoint()); e != s.endpoints.end())
-      return e->second.machine;
-  return roster_->selected();
-}
-
-const Endpoint* MainWindow::sshWayOf(Id machine) const {
-  if (machine == 0) return nullptr;
-  for (const Endpoint* e : desk_.records().snapshot().endpointsOf(machine))
-    if (e->scheme() == "ssh") return e;
-  return nullptr;
-}
-
-void MainWindow::openFiles(Id machine) {
-  const Endpoint* way = sshWayOf(machine);
-  if (way == nullptr) return;
-  if (files_ == nullptr) {
-    files_ = new FilesPanel(desk_.runtime(), desk_.tools(), stageAndFiles_);
-    stageAndFiles_->addWidget(files_);
-    stageAndFiles_->setSizes({420, 280});
-    connect(files_, &FilesPanel::closed, files_, &QWidget::hide);
-  }
-  files_->show();
-  showStage();
-  const Snapshot& s = desk_.records().snapshot();
-  const Owner owner{OwnerKind::WayIn, way->id};
-  try {
-    files_->openFor(QString::fromStdString(s.machines.at(machine).name), parseAddress(way->address),
-                    settingsOf(s, owner), owner);
-  } catch (const Error& e) {
-    say(QString::fromUtf8(e.what()));
-  }
-}
-
 void MainWindow::showJournal() {
   try {
     const auto entries = desk_.records().store().journal(500);
@@ -612,15 +444,6 @@ void MainWindow::showJournal() {
   }
 }
 
-void MainWindow::clipboardChanged() {
-  const QString text = QApplication::clipboard()->text();
-  if (text.isEmpty() || text == ownClipboard_) return;
-  ownClipboard_.clear();
-  // Only the machine one works with gets it, not every open one.
-  if (OpenSession* s = current(); s != nullptr && s->isLive() && s->clipboardToMachine && !s->viewOnly())
-    s->session().offerClipboard(text.toStdString());
-}
-
 void MainWindow::cure(const QString& action) {
   if (action == "retry") {
     if (OpenSession* s = current()) s->session().retry();
@@ -639,72 +462,6 @@ void MainWindow::cure(const QString& action) {
     address.port = action.mid(5).toInt();
     sheet_->useAddress(QString::fromStdString(address.uri()));
   }
-}
-
-void MainWindow::save() {
-  QJsonObject state;
-  state["geometry"] = QString::fromLatin1(saveGeometry().toBase64());
-  state["split"] = QString::fromLatin1(split_->saveState().toBase64());
-  state["side"] = side_->isVisible();
-  state["scheme"] = static_cast<int>(schemeChoice());
-  state["spoutEdge"] = spoutEdge_;
-  state["spoutShare"] = spoutShare_;
-  state["groupBy"] = static_cast<int>(roster_->groupBy());
-  state["open"] = stage_->sessions().empty() ? lastTimeOpen_ : stage_->remembered();
-  state["reach"] = desk_.reach().remembered();
-  try {
-    std::filesystem::create_directories(stateFolder());
-    writeFileSafely(stateFolder() / "window.json", viewOf(QJsonDocument(state).toJson().toStdString()));
-  } catch (const std::exception&) {
-    // A full disk must not keep the program from ending; only the arrangement of the window is lost.
-  }
-}
-
-void MainWindow::restore() {
-  QJsonObject state;
-  try {
-    state =
-        QJsonDocument::fromJson(QByteArray::fromStdString(textOf(readFile(stateFolder() / "window.json"))))
-            .object();
-  } catch (const Error&) {
-    return;  // first start
-  }
-  restoreGeometry(QByteArray::fromBase64(state["geometry"].toString().toLatin1()));
-  split_->restoreState(QByteArray::fromBase64(state["split"].toString().toLatin1()));
-  side_->setVisible(state["side"].toBool(true));
-  spoutEdge_ = state["spoutEdge"].toInt(1);
-  spoutShare_ = state["spoutShare"].toDouble(0.3);
-  const int by = state["groupBy"].toInt();
-  if (by > 0 && by < groupButton_->menu()->actions().size())
-    groupButton_->menu()->actions().at(by)->trigger();
-  desk_.reach().restore(state["reach"].toObject());
-  lastTimeOpen_ = state["open"].toObject();
-}
-
-namespace {
-int countEndpoints(const QJsonValue& node) {
-  int count = node["endpoint"].toDouble() > 0 ? 1 : 0;
-  for (const auto& child : node["children"].toArray()) count += countEndpoints(child);
-  return count;
-}
-}  // namespace
-
-void MainWindow::offerLastTime() {
-  const int count =
-      countEndpoints(lastTimeOpen_["tree"]) + static_cast<int>(lastTimeOpen_["strip"].toArray().size());
-  lastTime_->setText(count == 1 ? tr("Open the screen from last time")
-                                : tr("Open the %1 screens from last time").arg(count));
-  lastTime_->setVisible(count > 0);
-}
-
-void MainWindow::reopenLastTime() {
-  lastTime_->hide();
-  stage_->restore(lastTimeOpen_, [this](Id endpoint) {
-    const bool fresh = desk_.sessionOf(endpoint) == nullptr;
-    OpenSession* s = desk_.open(endpoint);
-    if (s != nullptr && fresh) connectSession(s);
-    return s;
-  });
 }
 
 void MainWindow::closeEvent(QCloseEvent* event) {

@@ -72,7 +72,10 @@ class Parser {
       case State::Skip:
         if (c >= 0x40) state_ = State::Ground;
         return;
-      default: return;
+      default: {  // an ASCII character after a broken sequence of UTF-8
+        const char plain = static_cast<char>(c);
+        to.ascii(&plain, 1);
+      }
     }
   }
 

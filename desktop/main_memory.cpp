@@ -1,0 +1,105 @@
+// What the window remembers from one start to the next.
+#include <QApplication>
+#include <QClipboard>
+#include <QCloseEvent>
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QInputDialog>
+#include <QJsonArray>
+#include <QJsonDocument>
+#include <QLabel>
+#include <QLocale>
+#include <QMenu>
+#include <QMessageBox>
+#include <QPushButton>
+#include <QSplitter>
+#include <QStackedWidget>
+#include <QStandardPaths>
+#include <QTableWidget>
+#include <QToolButton>
+#include <QVBoxLayout>
+#include "base/file.hpp"
+#include "desktop/files_panel.hpp"
+#include "desktop/main_window.hpp"
+#include "desktop/pane.hpp"
+#include "desktop/picture_view.hpp"
+#include "desktop/screen_window.hpp"
+#include "desktop/sheet.hpp"
+#include "desktop/side.hpp"
+#include "desktop/spout.hpp"
+#include "desktop/stage.hpp"
+#include "desktop/theme.hpp"
+#include "picture/png.hpp"
+#include "text/log_writer.hpp"
+
+namespace kw::desktop {
+
+void MainWindow::save() {
+  QJsonObject state;
+  state["geometry"] = QString::fromLatin1(saveGeometry().toBase64());
+  state["split"] = QString::fromLatin1(split_->saveState().toBase64());
+  state["side"] = side_->isVisible();
+  state["scheme"] = static_cast<int>(schemeChoice());
+  state["spoutEdge"] = spoutEdge_;
+  state["spoutShare"] = spoutShare_;
+  state["groupBy"] = static_cast<int>(roster_->groupBy());
+  state["open"] = stage_->sessions().empty() ? lastTimeOpen_ : stage_->remembered();
+  state["reach"] = desk_.reach().remembered();
+  try {
+    std::filesystem::create_directories(stateFolder());
+    writeFileSafely(stateFolder() / "window.json", viewOf(QJsonDocument(state).toJson().toStdString()));
+  } catch (const std::exception&) {
+    // A full disk must not keep the program from ending; only the arrangement of the window is lost.
+  }
+}
+
+void MainWindow::restore() {
+  QJsonObject state;
+  try {
+    state =
+        QJsonDocument::fromJson(QByteArray::fromStdString(textOf(readFile(stateFolder() / "window.json"))))
+            .object();
+  } catch (const Error&) {
+    return;  // first start
+  }
+  restoreGeometry(QByteArray::fromBase64(state["geometry"].toString().toLatin1()));
+  split_->restoreState(QByteArray::fromBase64(state["split"].toString().toLatin1()));
+  side_->setVisible(state["side"].toBool(true));
+  spoutEdge_ = state["spoutEdge"].toInt(1);
+  spoutShare_ = state["spoutShare"].toDouble(0.3);
+  const int by = state["groupBy"].toInt();
+  if (by > 0 && by < groupButton_->menu()->actions().size())
+    groupButton_->menu()->actions().at(by)->trigger();
+  desk_.reach().restore(state["reach"].toObject());
+  lastTimeOpen_ = state["open"].toObject();
+}
+
+namespace {
+int countEndpoints(const QJsonValue& node) {
+  int count = node["endpoint"].toDouble() > 0 ? 1 : 0;
+  for (const auto& child : node["children"].toArray()) count += countEndpoints(child);
+  return count;
+}
+}  // namespace
+
+void MainWindow::offerLastTime() {
+  const int count =
+      countEndpoints(lastTimeOpen_["tree"]) + static_cast<int>(lastTimeOpen_["strip"].toArray().size());
+  lastTime_->setText(count == 1 ? tr("Open the screen from last time")
+                                : tr("Open the %1 screens from last time").arg(count));
+  lastTime_->setVisible(count > 0);
+}
+
+void MainWindow::reopenLastTime() {
+  lastTime_->hide();
+  stage_->restore(lastTimeOpen_, [this](Id endpoint) {
+    const bool fresh = desk_.sessionOf(endpoint) == nullptr;
+    OpenSession* s = desk_.open(endpoint);
+    if (s != nullptr && fresh) connectSession(s);
+    return s;
+  });
+}
+
+}  // namespace kw::desktop

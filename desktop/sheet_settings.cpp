@@ -1,0 +1,151 @@
+// The sheet's pages of settings with their origins.
+#include <QCheckBox>
+#include <QComboBox>
+#include <QHBoxLayout>
+#include <QKeyEvent>
+#include <QLabel>
+#include <QLineEdit>
+#include <QListWidget>
+#include <QMenu>
+#include <QPainter>
+#include <QPlainTextEdit>
+#include <QPushButton>
+#include <QScrollArea>
+#include <QStackedWidget>
+#include <QStyledItemDelegate>
+#include <QVBoxLayout>
+#include "desktop/sheet.hpp"
+#include "desktop/sheet_parts.hpp"
+#include "desktop/theme.hpp"
+#include "line/finder.hpp"
+#include "record/setting.hpp"
+
+namespace kw::desktop {
+
+std::vector<std::pair<QString, Owner>> Sheet::owners() const {
+  std::vector<std::pair<QString, Owner>> out;
+  for (const EndpointRow& way : ways_)
+    if (!way.removed)
+      out.emplace_back(
+          tr("only %1 · %2")
+              .arg(QString::fromStdString(way.endpoint.label), QString::fromStdString(way.endpoint.scheme())),
+          Owner{OwnerKind::WayIn, way.endpoint.id});
+  if (machine_.id != 0) out.emplace_back(tr("the whole machine"), Owner{OwnerKind::Machine, machine_.id});
+  const auto path = base_->pathOf(machine_.folder);
+  for (auto at = path.rbegin(); at != path.rend(); ++at)
+    out.emplace_back(
+        ((*at)->parent == 0 ? tr("place %1") : tr("group %1")).arg(QString::fromStdString((*at)->name)),
+        Owner{OwnerKind::Folder, (*at)->id});
+  return out;
+}
+
+/// The value as it will be once the draft is kept.
+ResolvedSetting Sheet::inForce(const std::string& key) const {
+  // A way in that is not kept yet inherits through the draft's own parents.
+  if (owner_.kind == OwnerKind::WayIn && owner_.id == 0) {
+    if (const auto own = changes_.find(owner_); own != changes_.end())
+      if (const auto value = own->second.find(key); value != own->second.end() && value->second)
+        return {*value->second, "set here", true};
+    const Owner parent =
+        machine_.id != 0 ? Owner{OwnerKind::Machine, machine_.id} : Owner{OwnerKind::Folder, machine_.folder};
+    return base_->resolve(parent, key, &changes_);
+  }
+  return base_->resolve(owner_, key, &changes_);
+}
+
+void Sheet::setValue(const std::string& key, const std::optional<std::string>& value) {
+  changes_[owner_][key] = value;
+  touched();
+}
+
+QWidget* Sheet::pageSettings(const QString& section) {
+  auto* page = new QWidget;
+  auto* column = pageLayout(page, section);
+  column->setSpacing(6);
+  auto* owner = new QComboBox(page);
+  const auto all = owners();
+  for (const auto& [name, o] : all) owner->addItem(name);
+  for (std::size_t i = 0; i < all.size(); ++i)
+    if (all[i].second == owner_) owner->setCurrentIndex(static_cast<int>(i));
+  labelled(column, tr("Set for"), owner, 220)->itemAt(0)->widget()->setFixedWidth(160);
+  owner->setFixedWidth(220);
+  connect(owner, &QComboBox::activated, this, [this, all](int i) {
+    owner_ = all[static_cast<std::size_t>(i)].second;
+    QMetaObject::invokeMethod(
+        this, [this] { buildPages(); }, Qt::QueuedConnection);
+  });
+  for (const Setting& s : allSettings()) {
+    if (section != s.section || !applies(s)) continue;
+    auto* line = new QFrame(page);
+    line->setStyleSheet("QFrame#line{border-bottom:1px solid " + scheme().line.name() + ";}");
+    line->setObjectName("line");
+    auto* row = new QHBoxLayout(line);
+    row->setContentsMargins(0, 3, 0, 5);
+    auto* label = new QLabel(QString::fromUtf8(s.label), line);
+    label->setFixedWidth(160);
+    label->setToolTip(QString::fromUtf8(s.help));
+    row->addWidget(label);
+    auto* origin = new QPushButton(line);
+    origin->setFlat(true);
+    const std::string key = s.key;
+    QWidget* editor = nullptr;
+    std::function<void(const std::string&)> show;
+    if (s.type == SettingType::Choice || s.type == SettingType::Switch) {
+      auto* box = new QComboBox(line);
+      std::vector<std::string> values;
+      if (s.type == SettingType::Switch) {
+        values = {"on", "off"};
+      } else {
+        for (const SettingChoice& c : s.choices) values.emplace_back(c.value);
+      }
+      for (const std::string& v : values) box->addItem(QString::fromStdString(labelOf(s, v)));
+      show = [box, values](const std::string& v) {
+        for (std::size_t i = 0; i < values.size(); ++i)
+          if (values[i] == v) box->setCurrentIndex(static_cast<int>(i));
+      };
+      editor = box;
+      connect(box, &QComboBox::activated, this,
+              [this, key, values](int i) { setValue(key, values[static_cast<std::size_t>(i)]); });
+    } else {
+      auto* edit = new QLineEdit(line);
+      if (s.type == SettingType::Whole)
+        edit->setPlaceholderText(tr("%1 to %2 %3").arg(s.least).arg(s.most).arg(QString::fromUtf8(s.unit)));
+      show = [edit](const std::string& v) {
+        if (edit->text().toStdString() != v) edit->setText(QString::fromStdString(v));
+      };
+      editor = edit;
+      connect(edit, &QLineEdit::textEdited, this,
+              [this, key](const QString& t) { setValue(key, t.trimmed().toStdString()); });
+    }
+    editor->setObjectName("setting:" + QString::fromStdString(key));
+    editor->setAccessibleName(QString::fromUtf8(s.label));
+    editor->setToolTip(QString::fromUtf8(s.help));
+    editor->setFixedWidth(220);
+    row->addWidget(editor);
+    origin->setObjectName("origin:" + QString::fromStdString(key));
+    row->addWidget(origin);
+    row->addStretch(1);
+    column->addWidget(line);
+    const auto refresh = [this, key, show, origin] {
+      const ResolvedSetting r = inForce(key);
+      show(r.value);
+      origin->setText(QString::fromStdString(r.origin));
+      origin->setToolTip(r.setHere ? tr("Click to give it back, so that the inherited value counts")
+                                   : tr("Click to set it here"));
+      origin->setStyleSheet(QString("QPushButton{border:none;padding:2px "
+                                    "8px;text-align:left;color:%1;}QPushButton:hover{text-decoration:"
+                                    "underline;}QPushButton:focus{text-decoration:underline;}")
+                                .arg((r.setHere ? scheme().copper : scheme().quiet).name()));
+    };
+    refresh();
+    connect(this, &Sheet::draftChanged, origin, refresh);
+    connect(origin, &QPushButton::clicked, this, [this, key] {
+      const ResolvedSetting r = inForce(key);
+      setValue(key, r.setHere ? std::nullopt : std::optional(r.value));
+    });
+  }
+  column->addStretch();
+  return scrolled(page);
+}
+
+}  // namespace kw::desktop

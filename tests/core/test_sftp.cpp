@@ -1,0 +1,104 @@
+// SFTP against a server that the test plays itself, honest and hostile.
+#include <catch2/catch.hpp>
+
+#include "ssh/sftp.hpp"
+#include "tests/support.hpp"
+
+using namespace kw;
+using namespace kw::test;
+
+namespace {
+
+Bytes packet(const Bytes& body) {
+  ByteWriter w;
+  w.u32(static_cast<std::uint32_t>(body.size()));
+  w.bytes(body);
+  return w.take();
+}
+
+/// The version, then `answers` one after the other, each with the number of the request that it answers.
+std::string outcome(const std::vector<Bytes>& answers, const std::function<Task<void>(Sftp&)>& work) {
+  std::string what = "fine";
+  runToEnd([&]() -> Task<void> {
+    auto executor = co_await asio::this_coro::executor;
+    auto [a, b] = memoryPair(executor);
+    std::shared_ptr<ByteStream> server(std::move(b));
+    spawn(executor, [server, answers]() -> Task<void> {
+      Bytes in(65536);
+      co_await server->readSome(in);  // INIT
+      const Bytes version{0, 0, 0, 5, 2, 0, 0, 0, 3};
+      co_await server->write(version);
+      for (const Bytes& answer : answers) {
+        co_await server->readSome(in);
+        Bytes body = answer;
+        std::copy_n(in.begin() + 5, 4, body.begin() + 1);  // the number of the request
+        const Bytes out = packet(body);
+        co_await server->write(out);
+      }
+      server->close();
+    });
+    try {
+      auto sftp = co_await Sftp::open(executor, std::move(a));
+      co_await work(*sftp);
+    } catch (const Error& e) {
+      what = e.what();
+    }
+  });
+  return what;
+}
+
+Task<void> listRoot(Sftp& s) { co_await s.list("/"); }
+
+Bytes status(std::uint32_t code) {
+  return {101, 0, 0, 0, 0, 0, 0, 0, static_cast<Byte>(code), 0, 0, 0, 0, 0, 0, 0, 0};
+}
+Bytes handle() { return {102, 0, 0, 0, 0, 0, 0, 0, 1, 'h'}; }
+
+}  // namespace
+
+TEST_CASE("SFTP: a missing folder and a forbidden one are told apart", "[sftp-core]") {
+  CHECK(outcome({status(2)}, listRoot).find("no such file") != std::string::npos);
+  CHECK(outcome({status(3)}, listRoot).find("not allowed") != std::string::npos);
+}
+
+TEST_CASE("SFTP: an empty folder lists nothing", "[sftp-core]") {
+  CHECK(outcome({handle(), status(1), status(0)}, listRoot) == "fine");
+}
+
+TEST_CASE("SFTP: hostile servers end in clear errors", "[sftp-core]") {
+  // Names that say they are longer than the packet.
+  CHECK(outcome({handle(), {104, 0, 0, 0, 0, 0, 0, 0, 9, 0xFF, 0xFF, 0xFF, 0xFF}}, listRoot)
+            .find("SFTP names") != std::string::npos);
+  // A handle longer than its packet.
+  CHECK(outcome({{102, 0, 0, 0, 0, 0, 0, 1, 0}}, listRoot).find("SFTP handle") != std::string::npos);
+  // An answer of the wrong kind.
+  CHECK(outcome({{105, 0, 0, 0, 0, 0, 0, 0, 0}}, listRoot).find("handle was expected") != std::string::npos);
+  // The server goes away.
+  CHECK(outcome({}, listRoot) != "fine");
+}
+
+TEST_CASE("SFTP: a packet of a gigabyte is refused before it is read", "[sftp-core]") {
+  const Bytes huge{0, 0, 0, 5, 2, 0, 0, 0, 3, 0x40, 0, 0, 0, 101, 0, 0, 0, 1};
+  std::string what;
+  runToEnd([&]() -> Task<void> {
+    auto executor = co_await asio::this_coro::executor;
+    StreamPtr stream = replayStream(huge);
+    try {
+      auto sftp = co_await Sftp::open(executor, std::move(stream));
+      co_await sftp->list("/");
+    } catch (const Error& e) {
+      what = e.what();
+    }
+  });
+  CHECK(what.find("1073741824 bytes long") != std::string::npos);
+}
+
+TEST_CASE("rights are written as people know them", "[sftp-core]") {
+  RemoteFile f;
+  f.permissions = 0100640;
+  CHECK(f.rights() == "-rw-r-----");
+  f.permissions = 0040755;
+  CHECK(f.rights() == "drwxr-xr-x");
+  f.permissions = 0120777;
+  CHECK(f.rights() == "lrwxrwxrwx");
+}
