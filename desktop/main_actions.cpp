@@ -74,6 +74,7 @@ void MainWindow::buildMenus() {
   buildViewMenu();
   QMenu* tools = menu(tr("&Tools"));
   add(tools, "journal", tr("&Journal"), QKeySequence("Ctrl+J"), [this] { showJournal(); });
+  add(tools, "trusted", tr("&Trusted certificates and keys"), {}, [this] { showTrusted(); });
   add(tools, "unlock", tr("&Unlock kept passwords…"), {}, [this] { askPassphrase(true); });
   add(tools, "passphrase", tr("&Passphrase for kept passwords…"), {}, [this] { askPassphrase(false); });
   QMenu* help = menu(tr("&Help"));

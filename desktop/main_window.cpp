@@ -32,6 +32,7 @@
 #include "desktop/spout.hpp"
 #include "desktop/stage.hpp"
 #include "desktop/theme.hpp"
+#include "desktop/trust_view.hpp"
 #include "picture/png.hpp"
 #include "text/log_writer.hpp"
 
@@ -421,6 +422,22 @@ void MainWindow::removeMachine(Id machine) {
                              [machine](StoreWriter& w) { w.removeMachine(machine); })) {
     showStage();
     say(tr("Removed %1. Ctrl+Z brings it back.").arg(name));
+  }
+}
+
+void MainWindow::showTrusted() {
+  if (trusted_ == nullptr) {
+    trusted_ = new TrustView(desk_.records().store(), centre_);
+    centre_->addWidget(trusted_);
+    connect(trusted_, &TrustView::said, this, &MainWindow::say);
+    connect(trusted_, &TrustView::closed, this, &MainWindow::showStage);
+  }
+  try {
+    trusted_->refresh();
+    centre_->setCurrentWidget(trusted_);
+    trusted_->table()->setFocus();
+  } catch (const Error& e) {
+    say(QString::fromUtf8(e.what()));
   }
 }
 

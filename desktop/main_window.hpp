@@ -24,6 +24,7 @@ class ScreenWindow;
 class Sheet;
 class Side;
 class Stage;
+class TrustView;
 struct SpoutEntry;
 
 class MainWindow : public QMainWindow {
@@ -44,6 +45,8 @@ class MainWindow : public QMainWindow {
   ScreenWindow* openScreenWindow(OpenSession* session, int screen);
   void savePicture(OpenSession* session, QString file = {});
   void showJournal();
+  void showTrusted();
+  [[nodiscard]] TrustView* trusted() const { return trusted_; }
   /// The files of a machine that has a way in by SSH, below the stage.
   void openFiles(Id machine);
   [[nodiscard]] FilesPanel* files() const { return files_; }
@@ -118,6 +121,7 @@ class MainWindow : public QMainWindow {
   QStackedWidget* centre_;
   Stage* stage_;
   QSplitter* stageAndFiles_;
+  TrustView* trusted_ = nullptr;  ///< made when first wanted
   FilesPanel* files_ = nullptr;  ///< made when first wanted
   Sheet* sheet_;
   QTableWidget* journal_;

@@ -42,6 +42,7 @@ class Tour {
     lines();
     goField();
     sheet();
+    trusted();
     fullScreen();
     trouble();
     morning();
@@ -231,6 +232,11 @@ class Tour {
       for (int i = 0; i < list->count(); ++i)
         if (list->item(i)->text().startsWith("Line")) list->setCurrentRow(i);
     picture(window_, "sheet-line");
+    window_.showStage();
+  }
+  void trusted() {
+    window_.showTrusted();
+    picture(window_, "trusted");
     window_.showStage();
   }
   void fullScreen() {

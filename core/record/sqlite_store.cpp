@@ -339,6 +339,23 @@ class SqliteStore : public Store {
       return read.getColumn(0).getString();
     });
   }
+  std::vector<Pin> pins() override {
+    return guarded([&] {
+      std::vector<Pin> out;
+      SQLite::Statement read(db_, "SELECT peer, sha256, at FROM pin ORDER BY peer");
+      while (read.executeStep()) out.push_back({read.getColumn(0), read.getColumn(1), read.getColumn(2)});
+      return out;
+    });
+  }
+
+  void unpin(const std::string& peer) override {
+    guarded([&] {
+      SQLite::Statement write(db_, "DELETE FROM pin WHERE peer=?");
+      write.bind(1, peer);
+      write.exec();
+    });
+  }
+
   void pin(const std::string& peer, const std::string& sha256) override {
     guarded([&] {
       SQLite::Statement write(db_, "INSERT OR REPLACE INTO pin VALUES(?, ?, ?)");

@@ -33,6 +33,13 @@ class StoreWriter {
   virtual void set(Owner owner, const std::string& key, const std::optional<std::string>& value) = 0;
 };
 
+/// A certificate or key that somebody decided to trust.
+struct Pin {
+  std::string peer;  ///< "fernery:5907", "ssh gatehouse:22"
+  std::string sha256;
+  std::string when;  ///< ISO 8601, UTC
+};
+
 struct JournalEntry {
   std::string when;  ///< ISO 8601, UTC
   std::string machine, text;
@@ -57,6 +64,10 @@ class Store {
 
   [[nodiscard]] virtual std::optional<std::string> pinned(const std::string& peer) = 0;
   virtual void pin(const std::string& peer, const std::string& sha256) = 0;
+  /// All of them, by peer.
+  [[nodiscard]] virtual std::vector<Pin> pins() = 0;
+  /// Trust is asked for again at the next connection.
+  virtual void unpin(const std::string& peer) = 0;
 
   virtual void journal(const std::string& machine, const std::string& text) = 0;
   [[nodiscard]] virtual std::vector<JournalEntry> journal(int most) = 0;

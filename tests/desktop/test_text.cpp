@@ -3,6 +3,7 @@
 #include <QLabel>
 #include <QPushButton>
 #include <QScrollBar>
+#include <QTableWidget>
 #include <QTreeView>
 #include <QTreeWidget>
 #include <fstream>
@@ -10,6 +11,7 @@
 
 #include "desktop/files_panel.hpp"
 #include "desktop/text_view.hpp"
+#include "desktop/trust_view.hpp"
 #include "lab/ssh_server.hpp"
 #include "lab/text_service.hpp"
 #include "tests/desktop/window_bench.hpp"
@@ -394,4 +396,27 @@ TEST_CASE("Files: a folder is shown, files go both ways, a clash is asked about"
   panel->work().compare(QString::fromStdString((here / "mist.log").string()),
                         QString::fromStdString((there / "mist.log").string()));
   CHECK(shown([&] { return panel->statusLabel()->text().startsWith("Same content"); }));
+}
+
+TEST_CASE("What was trusted can be looked at, forgotten and put back", "[text-window]") {
+  WindowBench bench(1);
+  MainWindow& window = bench.open();
+  window.action("trusted")->trigger();
+  CHECK(window.trusted()->table()->rowCount() == 0);
+  bench.tools.store->pin("ssh gatehouse:22", "SHA256:abc");
+  bench.tools.store->pin("fernery:5907", "ab:cd");
+  window.showTrusted();
+  QTableWidget* table = window.trusted()->table();
+  REQUIRE(table->rowCount() == 2);
+  CHECK(table->item(0, 0)->text() == "fernery:5907");
+  auto* forget = window.trusted()->findChild<QPushButton*>("forgetPins");
+  CHECK_FALSE(forget->isEnabled());
+  table->selectRow(1);
+  REQUIRE(forget->isEnabled());
+  QTest::mouseClick(forget, Qt::LeftButton);
+  CHECK_FALSE(bench.tools.store->pinned("ssh gatehouse:22"));
+  CHECK(bench.tools.store->pinned("fernery:5907"));
+  for (QPushButton* b : window.trusted()->findChildren<QPushButton*>())
+    if (b->isVisible() && b->text() == "Put back") QTest::mouseClick(b, Qt::LeftButton);
+  CHECK(bench.tools.store->pinned("ssh gatehouse:22") == "SHA256:abc");
 }
