@@ -20,24 +20,50 @@
 
 namespace kw {
 
+namespace {
+
+/// Ends its pending tasks before its memory goes.
+struct PrivateContext : asio::io_context {
+  using asio::execution_context::shutdown;
+};
+
+/// Another thread that has just posted an outcome here may still hold this context's executor for an instant.
+/// So the memory stays until many others have come after it.
+void keepForAWhile(std::unique_ptr<PrivateContext> context) {
+  static std::mutex lock;
+  // Never destroyed: at the end of the program, threads of others may still be about.
+  static auto& kept =
+      *new std::list<std::pair<std::chrono::steady_clock::time_point, std::unique_ptr<PrivateContext>>>;
+  const auto now = std::chrono::steady_clock::now();
+  const std::lock_guard held(lock);
+  kept.emplace_back(now, std::move(context));
+  while (kept.size() > 32 && now - kept.front().first > std::chrono::seconds(2)) kept.pop_front();
+}
+
+}  // namespace
+
 struct Runtime::State {
-  asio::io_context context;
-  asio::executor_work_guard<asio::io_context::executor_type> guard{context.get_executor()};
+  std::unique_ptr<PrivateContext> context = std::make_unique<PrivateContext>();
+  asio::executor_work_guard<asio::io_context::executor_type> guard{context->get_executor()};
   std::vector<std::thread> threads;
 };
 
 Runtime::Runtime(unsigned threads) : state_(std::make_unique<State>()) {
   for (unsigned i = 0; i < threads; ++i)
-    state_->threads.emplace_back([context = &state_->context] { context->run(); });
+    state_->threads.emplace_back([context = state_->context.get()] { context->run(); });
 }
 
-Runtime::~Runtime() { stop(); }
+Runtime::~Runtime() {
+  stop();
+  state_->context->shutdown();
+  keepForAWhile(std::move(state_->context));
+}
 
-Executor Runtime::strand() { return asio::make_strand(state_->context); }
+Executor Runtime::strand() { return asio::make_strand(*state_->context); }
 
 void Runtime::stop() {
   state_->guard.reset();
-  state_->context.stop();
+  state_->context->stop();
   for (auto& thread : state_->threads)
     if (thread.joinable()) thread.join();
   state_->threads.clear();
@@ -56,26 +82,6 @@ void spawn(const Executor& on, std::function<Task<void>()> task,
 }
 
 void post(const Executor& on, std::function<void()> what) { asio::post(on, std::move(what)); }
-
-namespace {
-
-/// Ends its pending tasks before its memory goes.
-struct PrivateContext : asio::io_context {
-  using asio::execution_context::shutdown;
-};
-
-/// Another thread that has just posted an outcome here may still hold this context's executor for an instant. So
-/// the memory stays until many others have come after it.
-void keepForAWhile(std::unique_ptr<PrivateContext> context) {
-  static std::mutex lock;
-  static std::list<std::pair<std::chrono::steady_clock::time_point, std::unique_ptr<PrivateContext>>> kept;
-  const auto now = std::chrono::steady_clock::now();
-  const std::lock_guard held(lock);
-  kept.emplace_back(now, std::move(context));
-  while (kept.size() > 32 && now - kept.front().first > std::chrono::seconds(2)) kept.pop_front();
-}
-
-}  // namespace
 
 void runToEnd(std::function<Task<void>()> task) {
   auto context = std::make_unique<PrivateContext>();

@@ -1,6 +1,7 @@
 #include "route/ssh_pool.hpp"
 
-#include <boost/asio/co_spawn.hpp>
+#include "base/run_on.hpp"
+
 #include <boost/asio/use_awaitable.hpp>
 
 namespace kw {
@@ -73,7 +74,7 @@ class Questions : public SshEvents {
  private:
   Task<Answer> put(Question question) {
     auto task = asker_.ask(std::move(question));
-    co_return co_await asio::co_spawn(strand_, std::move(task), asio::use_awaitable);
+    co_return co_await runOn(strand_, std::move(task));
   }
   Executor strand_;
   Asker& asker_;

@@ -1,6 +1,7 @@
 #include "ssh/connection.hpp"
 
-#include <boost/asio/co_spawn.hpp>
+#include "base/run_on.hpp"
+
 #include <boost/asio/use_awaitable.hpp>
 
 #include "ssh/link.hpp"
@@ -48,16 +49,24 @@ class NewChannel {
 
 /// After sign-in the pump reads the socket; a step that must wait is repeated each time something came.
 template <typename Step>
-Task<int> untilPumped(std::shared_ptr<State> s, Step step) {
+Task<void> pumped(std::shared_ptr<State> s, Step step, int& result) {
   Signal came(s->strand);
   s->waiters.push_back(&came);
   const std::shared_ptr<void> leave(nullptr, [s, &came](void*) { s->waiters.remove(&came); });
   for (;;) {
-    const int result = step();
-    if (result != SSH_AGAIN) co_return result;
-    if (!s->alive) co_return SSH_ERROR;
+    result = step();
+    if (result != SSH_AGAIN) co_return;
+    result = SSH_ERROR;
+    if (!s->alive) co_return;
     co_await came.wait();
   }
+}
+
+template <typename Step>
+Task<int> untilPumped(std::shared_ptr<State> s, Step step) {
+  int result = SSH_ERROR;
+  co_await within(s->options.limit, s->options.host, pumped(s, step, result));
+  co_return result;
 }
 
 void mustBeAlive(const State& s) {
@@ -115,7 +124,7 @@ Task<SshConnection::Shell> shellOn(std::shared_ptr<State> s, std::string termina
       if (state->alive) ssh_channel_change_pty_size(ch, cc, rr);
       co_return;
     }(s, raw, c, r);
-    co_await asio::co_spawn(s->strand, std::move(task), asio::use_awaitable);
+    co_await runOn(s->strand, std::move(task));
   };
   co_return shell;
 }
@@ -135,7 +144,7 @@ Task<std::shared_ptr<SshConnection>> SshConnection::open(Executor strand, Stream
   auto task = establish(state, std::move(events));
   std::exception_ptr failure;
   try {
-    co_await asio::co_spawn(strand, std::move(task), asio::use_awaitable);
+    co_await runOn(strand, std::move(task));
   } catch (...) {
     failure = std::current_exception();
   }
@@ -156,31 +165,31 @@ SshConnection::~SshConnection() {
 Task<StreamPtr> SshConnection::forward(std::string host, int port) {
   auto self = shared_from_this();
   auto task = forwardOn(state_, std::move(host), port);
-  co_return co_await asio::co_spawn(state_->strand, std::move(task), asio::use_awaitable);
+  co_return co_await runOn(state_->strand, std::move(task));
 }
 Task<SshConnection::Shell> SshConnection::shell(std::string terminalType, int columns, int rows) {
   auto self = shared_from_this();
   auto task = shellOn(state_, std::move(terminalType), columns, rows);
-  co_return co_await asio::co_spawn(state_->strand, std::move(task), asio::use_awaitable);
+  co_return co_await runOn(state_->strand, std::move(task));
 }
 Task<StreamPtr> SshConnection::exec(std::string command) {
   auto self = shared_from_this();
   auto task = sessionOn(
       state_, [command](ssh_channel c) { return ssh_channel_request_exec(c, command.c_str()); },
       "way to run a command");
-  co_return co_await asio::co_spawn(state_->strand, std::move(task), asio::use_awaitable);
+  co_return co_await runOn(state_->strand, std::move(task));
 }
 Task<StreamPtr> SshConnection::subsystem(std::string name) {
   auto self = shared_from_this();
   auto task = sessionOn(
       state_, [name](ssh_channel c) { return ssh_channel_request_subsystem(c, name.c_str()); },
       name + " service");
-  co_return co_await asio::co_spawn(state_->strand, std::move(task), asio::use_awaitable);
+  co_return co_await runOn(state_->strand, std::move(task));
 }
 Task<void> SshConnection::remember() {
   auto self = shared_from_this();
   auto task = rememberOn(state_);
-  co_await asio::co_spawn(state_->strand, std::move(task), asio::use_awaitable);
+  co_await runOn(state_->strand, std::move(task));
 }
 
 bool SshConnection::alive() const { return state_->alive; }

@@ -1,11 +1,12 @@
 #include "ssh/link.hpp"
 
+#include "base/run_on.hpp"
+
 #include <fcntl.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
 #include <array>
-#include <boost/asio/co_spawn.hpp>
 #include <boost/asio/local/stream_protocol.hpp>
 #include <boost/asio/redirect_error.hpp>
 #include <boost/asio/use_awaitable.hpp>
@@ -123,7 +124,6 @@ Task<void> SshConnection::State::pump() {
     if (code || !alive) break;
     int result = SSH_OK;
     for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
-    for (ChannelSink* sink : sinks) sink->fill();
     if (result == SSH_ERROR || !ssh_is_connected(session)) break;
     wakeAll();
   }
@@ -143,6 +143,7 @@ Task<void> SshConnection::State::keepAlive() {
 }
 
 void SshConnection::State::wakeAll() {
+  for (ChannelSink* sink : sinks) sink->fill();
   for (Signal* waiter : waiters) waiter->notify();
 }
 
@@ -158,7 +159,7 @@ namespace {
 class ChannelStream : public ByteStream {
  public:
   ChannelStream(std::shared_ptr<SshConnection::State> state, ssh_channel channel, std::string peer)
-      : core_(std::make_shared<Core>(std::move(state), channel, std::move(peer))) {}
+      : core_(makeCore(std::move(state), channel, std::move(peer))) {}
   ~ChannelStream() override {
     post(core_->state->strand, [core = core_] { core->close(); });
   }
@@ -166,14 +167,20 @@ class ChannelStream : public ByteStream {
   ChannelStream& operator=(const ChannelStream&) = delete;
 
   Task<std::size_t> readSome(ByteSpan into) override {
-    // What has come already is taken without a change of threads.
-    if (const std::size_t n = core_->take(into); n > 0) co_return n;
-    auto task = Core::read(core_, into);
-    co_return co_await asio::co_spawn(core_->state->strand, std::move(task), asio::use_awaitable);
+    // What comes is put aside by the connection's strand; the waiting is done here, where it can be
+    // cancelled.
+    auto core = core_;
+    const Executor here = co_await asio::this_coro::executor;
+    auto reader = std::make_shared<Reader>(here);
+    for (;;) {
+      const std::size_t n = core->takeOrWait(into, reader);
+      if (n > 0) co_return n;
+      co_await reader->came.wait();
+    }
   }
   Task<void> write(ByteView bytes) override {
     auto task = Core::write(core_, bytes);
-    co_await asio::co_spawn(core_->state->strand, std::move(task), asio::use_awaitable);
+    co_await runOn(core_->state->strand, std::move(task));
   }
   void close() noexcept override {
     post(core_->state->strand, [core = core_] { core->close(); });
@@ -182,21 +189,21 @@ class ChannelStream : public ByteStream {
   [[nodiscard]] std::string peer() const override { return core_->peer; }
 
  private:
+  /// Somebody who waits, on an executor of his own.
+  struct Reader {
+    explicit Reader(const Executor& e) : on(e), came(e) {}
+    Executor on;
+    Signal came;
+  };
   struct Core : ChannelSink, std::enable_shared_from_this<Core> {
     Core(std::shared_ptr<SshConnection::State> s, ssh_channel c, std::string p)
-        : state(std::move(s)),
-          channel(c),
-          peer(std::move(p)),
-          canRead(state->strand),
-          canWrite(state->strand) {
+        : state(std::move(s)), channel(c), peer(std::move(p)), canWrite(state->strand) {
       state->sinks.push_back(this);
-      state->waiters.push_back(&canRead);
       state->waiters.push_back(&canWrite);
     }
     ~Core() override {
-      // Runs on the strand: the last holder is what close() posted, or a read or write there.
+      // Runs on the strand, see makeCore().
       state->sinks.remove(this);
-      state->waiters.remove(&canRead);
       state->waiters.remove(&canWrite);
       if (channel != nullptr) ssh_channel_free(channel);
     }
@@ -209,8 +216,8 @@ class ChannelStream : public ByteStream {
         ssh_channel_close(channel);
       }
       closed = true;
-      canRead.notify();
       canWrite.notify();
+      fill();
     }
     void mustBeOpen() const {
       if (closed) throw Error(ErrorKind::Cancelled, "ended here", peer);
@@ -231,10 +238,29 @@ class ChannelStream : public ByteStream {
       if (refill) post(state->strand, [self = shared_from_this()] { self->fill(); });
       return n;
     }
+    /// From any thread: what lies ready; or 0, and `reader` is told when there is more. Throws when it is
+    /// over.
+    std::size_t takeOrWait(ByteSpan into, const std::shared_ptr<Reader>& reader) {
+      if (const std::size_t n = take(into); n > 0) return n;
+      {
+        const std::lock_guard held(lock);
+        if (ready.size() == readyAt && over) throw *over;
+        waiting = reader;
+      }
+      post(state->strand, [self = shared_from_this()] { self->fill(); });
+      return 0;
+    }
     /// On the strand. More than kMostReady stays with libssh, whose window then holds the other side back.
     void fill() override {
-      if (channel == nullptr || closed) return;
       const std::lock_guard held(lock);
+      if (!closed) takeFromLibrary();
+      if (!over) over = ending();
+      if ((ready.size() > readyAt || over) && waiting) {
+        post(waiting->on, [w = waiting] { w->came.notify(); });
+        waiting.reset();
+      }
+    }
+    void takeFromLibrary() {
       for (const int errorOutput : {0, 1}) {
         for (;;) {
           if (ready.size() - readyAt >= kMostReady) {
@@ -248,17 +274,13 @@ class ChannelStream : public ByteStream {
         }
       }
     }
-    static Task<std::size_t> read(std::shared_ptr<Core> self, ByteSpan into) {
-      for (;;) {
-        self->mustBeOpen();
-        self->fill();
-        if (const std::size_t n = self->take(into); n > 0) co_return n;
-        if (ssh_channel_is_eof(self->channel) || ssh_channel_is_closed(self->channel))
-          throw Error(ErrorKind::ClosedByPeer, "closed by the other side", self->peer);
-        if (!self->state->alive)
-          throw Error(ErrorKind::ClosedByPeer, "the SSH connection is gone", self->peer);
-        co_await self->canRead.wait();
-      }
+    [[nodiscard]] std::optional<Error> ending() const {
+      if (closed) return Error(ErrorKind::Cancelled, "ended here", peer);
+      if (full) return std::nullopt;  // more is to come
+      if (ssh_channel_is_eof(channel) || ssh_channel_is_closed(channel))
+        return Error(ErrorKind::ClosedByPeer, "closed by the other side", peer);
+      if (!state->alive) return Error(ErrorKind::ClosedByPeer, "the SSH connection is gone", peer);
+      return std::nullopt;
     }
     static Task<void> write(std::shared_ptr<Core> self, ByteView bytes) {
       while (!bytes.empty()) {
@@ -286,14 +308,23 @@ class ChannelStream : public ByteStream {
     std::shared_ptr<SshConnection::State> state;
     ssh_channel channel;
     std::string peer;
-    Signal canRead, canWrite;
+    Signal canWrite;
     bool closed = false;
     static constexpr std::size_t kMostReady = 1 << 20;
     std::mutex lock;
     Bytes ready;
     std::size_t readyAt = 0;
     bool full = false;
+    std::optional<Error> over;  ///< told when nothing lies ready any more
+    std::shared_ptr<Reader> waiting;
   };
+  /// Whoever lets go of it last, it is destroyed on the connection's strand.
+  static std::shared_ptr<Core> makeCore(std::shared_ptr<SshConnection::State> state, ssh_channel channel,
+                                        std::string peer) {
+    const Executor strand = state->strand;
+    return {new Core(std::move(state), channel, std::move(peer)),
+            [strand](Core* core) { post(strand, [owner = std::shared_ptr<Core>(core)] {}); }};
+  }
   std::shared_ptr<Core> core_;
 };
 

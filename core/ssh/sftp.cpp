@@ -7,13 +7,13 @@
 
 #include <algorithm>
 #include <atomic>
-#include <boost/asio/co_spawn.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <fstream>
 #include <list>
 #include <map>
 
 #include "base/bounded_reader.hpp"
+#include "base/run_on.hpp"
 #include "base/runtime.hpp"
 
 namespace kw {
@@ -186,12 +186,12 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
                       CancelFlag cancel) override {
     auto task =
         downloadHere(std::move(remote), std::move(local), from, std::move(progress), std::move(cancel));
-    co_await asio::co_spawn(strand_, std::move(task), asio::use_awaitable);
+    co_await runOn(strand_, std::move(task));
   }
   Task<void> upload(fs::path local, std::string remote, std::uint64_t from, OnCopy progress,
                     CancelFlag cancel) override {
     auto task = uploadHere(std::move(local), std::move(remote), from, std::move(progress), std::move(cancel));
-    co_await asio::co_spawn(strand_, std::move(task), asio::use_awaitable);
+    co_await runOn(strand_, std::move(task));
   }
   void close() override {
     post(strand_, [self = shared_from_this()] {
@@ -297,7 +297,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
 
   Task<Packet> request(std::uint8_t type, Bytes body) {
     auto task = requestHere(type, std::move(body));
-    co_return co_await asio::co_spawn(strand_, std::move(task), asio::use_awaitable);
+    co_return co_await runOn(strand_, std::move(task));
   }
   Task<Packet> requestHere(std::uint8_t type, Bytes body) {
     auto self = shared_from_this();
@@ -529,7 +529,7 @@ std::string RemoteFile::rights() const {
 Task<std::shared_ptr<Sftp>> Sftp::open(Executor strand, StreamPtr stream) {
   auto client = std::make_shared<Client>(strand, std::move(stream));
   auto task = client->hello();
-  co_await asio::co_spawn(strand, std::move(task), asio::use_awaitable);
+  co_await runOn(strand, std::move(task));
   co_return client;
 }
 

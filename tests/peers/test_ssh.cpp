@@ -398,6 +398,36 @@ TEST_CASE("a tunnel to a port where nobody listens says so; a lost jump is seen"
   CHECK(eventually([&] { return second.status().stage == SessionStage::Ended; }, std::chrono::seconds(20)));
 }
 
+TEST_CASE("a read over a tunnel may be given up at any moment", "[ssh]") {
+  if (!haveServer()) return;
+  TwoJumps jumps;
+  Runtime quiet(1);
+  auto listener = listenTcp(quiet.strand(), "127.0.0.1", 0);  // takes visitors and says nothing
+  const Executor strand = jumps.runtime.strand();
+  int givenUp = 0;
+  runToEnd([&]() -> Task<void> {
+    SshOptions options = plain(jumps.folder.path);
+    options.user = lab::SshServer::user(), options.host = "127.0.0.1", options.port = jumps.ports[0];
+    options.keyFiles = {jumps.servers[0]->clientKey()};
+    StreamPtr below =
+        co_await connectTcp("127.0.0.1", static_cast<std::uint16_t>(jumps.ports[0]), std::chrono::seconds(5));
+    auto connection =
+        co_await SshConnection::open(strand, std::move(below), options, std::make_shared<Answers>());
+    for (int i = 0; i < 60; ++i) {
+      StreamPtr tunnel = co_await connection->forward("127.0.0.1", listener->port());
+      const auto read = [](ByteStream& s) -> Task<void> {
+        Bytes in(100);
+        co_await s.readSome(in);
+      };
+      auto reading = read(*tunnel);
+      auto pause = systemClock()->sleep(std::chrono::microseconds(i * 50));
+      co_await firstOf(std::move(reading), std::move(pause));
+      ++givenUp;
+    }
+  });
+  CHECK(givenUp == 60);
+}
+
 TEST_CASE("SFTP: listing, rights, renaming, removing; errors name the file", "[ssh][sftp]") {
   if (!haveServer()) return;
   TemporaryFolder folder;
