@@ -285,9 +285,12 @@ std::vector<SshHop> hopsFromSshConfig(const Address& address, const OpeningTools
 std::vector<SshHop> hopsTo(const Address& address, const SettingReader& setting, const OpeningTools& tools) {
   const std::string via = tools.via.empty() ? option(address, "via", setting("route.via")) : tools.via;
   if (via == "none") return {};
+  // A password that was given is the target's: no jump on the way gets to see it.
+  OpeningTools onTheWay = tools;
+  onTheWay.sshPassword.reset();
   if (via.empty() && address.scheme == "ssh" && setting("ssh.useconfig") == "on")
-    return hopsFromSshConfig(address, tools);
-  return hopsFromText(via, tools, 0);
+    return hopsFromSshConfig(address, onTheWay);
+  return hopsFromText(via, onTheWay, 0);
 }
 
 Task<StreamPtr> connectThrough(std::vector<SshHop> hops, Address address, std::chrono::nanoseconds limit,

@@ -245,3 +245,15 @@ TEST_CASE("text addresses are read and written, with what is wrong named", "[tex
                     Catch::Contains("not a speed"));
   CHECK_THROWS_WITH(lineSettings(parseAddress("serial:/dev/ttyS0?frame=9N1"), usual), Catch::Contains("8N1"));
 }
+
+TEST_CASE("a password given for the target is never offered to the jumps before it", "[text-session]") {
+  OpeningTools tools;
+  tools.sshPassword = "moss-7";
+  tools.via = "ssh://duty@gatehouse, ssh://duty@10.8.0.2:2222";
+  const SettingReader usual = builtInSettings();
+  const Address target = parseAddress("ssh://duty@10.8.0.31");
+  const std::vector<SshHop> hops = hopsTo(target, usual, tools);
+  REQUIRE(hops.size() == 2);
+  for (const SshHop& hop : hops) CHECK_FALSE(hop.options.password);
+  CHECK(sshHop(target, usual, tools, {}).options.password == "moss-7");
+}
