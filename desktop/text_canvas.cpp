@@ -86,6 +86,18 @@ void TextCanvas::fitTerminal() {
   session_->text()->resizeText(rowsShown(), columns);
 }
 
+/// Below 1 when a program asked for more columns than fit: they are drawn narrower.
+double TextCanvas::squeeze() const {
+  const double wanted = std::max(1, view_.columns) * painter_.cell().width();
+  return std::min(1.0, (width() - 2 * kMargin) / wanted);
+}
+
+double TextCanvas::columnWidth(std::int64_t row) const {
+  const auto i = static_cast<std::size_t>(row - view_.firstRow);
+  const bool large = i < view_.rows.size() && view_.rows[i].size != text::RowSize::Normal;
+  return painter_.cell().width() * squeeze() * (large ? 2 : 1);
+}
+
 void TextCanvas::takeText() {
   text::Terminal* t = terminal();
   if (t == nullptr) return;
@@ -110,10 +122,11 @@ TextPainter::Marks TextCanvas::marksOf(std::int64_t row) const {
   }
   // Finds are in order of rows.
   auto at = std::lower_bound(finds_.begin(), finds_.end(), row,
-                             [](const text::TextFind& f, std::int64_t wanted) { return f.row < wanted; });
-  for (; at != finds_.end() && at->row == row; ++at) {
+                             [](const text::TextFind& f, std::int64_t wanted) { return f.toRow < wanted; });
+  for (; at != finds_.end() && at->row <= row; ++at) {
     if (at - finds_.begin() == currentFind_) marks.currentFind = static_cast<int>(marks.finds.size());
-    marks.finds.emplace_back(at->column, at->column + at->length);
+    marks.finds.emplace_back(at->row == row ? at->column : 0,
+                             at->toRow == row ? at->toColumn + 1 : view_.columns);
   }
   return marks;
 }
@@ -134,6 +147,7 @@ void TextCanvas::repaintRows() {
   if (canvas_.isNull()) return;
   QPainter p(&canvas_);
   const int h = painter_.cell().height();
+  if (std::exchange(paintedColumns_, view_.columns) != view_.columns) everything_ = true;
   if (everything_) {
     canvas_.fill(painter_.scheme().colour(text::kOwnColour, view_.reverse, false));
     painted_.clear();
@@ -149,9 +163,13 @@ void TextCanvas::repaintRows() {
     static const text::Row kNothing;
     const text::Row& row = i < view_.rows.size() ? view_.rows[i] : kNothing;
     TextPainter::Marks marks = marksOf(view_.firstRow + static_cast<std::int64_t>(i));
-    if (knows && painted_[i].cells == row.cells && paintedMarks_[i] == marks) continue;
-    painter_.paintRow(p, {kMargin, kMargin + static_cast<int>(i) * h}, row, view_.columns, *t, view_.reverse,
-                      marks);
+    if (knows && painted_[i].cells == row.cells && painted_[i].size == row.size && paintedMarks_[i] == marks)
+      continue;
+    p.save();
+    p.translate(kMargin, kMargin + static_cast<int>(i) * h);
+    p.scale(squeeze(), 1);
+    painter_.paintRow(p, row, view_.columns, *t, view_.reverse, marks);
+    p.restore();
     painted_[i] = row;
     paintedMarks_[i] = std::move(marks);
     changed += QRect(0, kMargin + static_cast<int>(i) * h, width(), h);
@@ -169,11 +187,12 @@ void TextCanvas::paintEvent(QPaintEvent* event) {
   p.drawPixmap(0, 0, canvas_);
   const std::int64_t row = view_.cursorRow - view_.firstRow;
   if (view_.cursorVisible && !stale_ && row >= 0 && row < rowsShown()) {
-    const QSize cell = painter_.cell();
-    painter_.paintCursor(p,
-                         QRect(kMargin + view_.cursorColumn * cell.width(),
-                               kMargin + static_cast<int>(row) * cell.height(), cell.width(), cell.height()),
-                         view_.cursorShape, hasFocus());
+    const double w = columnWidth(view_.cursorRow);
+    const int h = painter_.cell().height();
+    painter_.paintCursor(
+        p,
+        QRectF(kMargin + view_.cursorColumn * w, kMargin + static_cast<int>(row) * h, w, h).toAlignedRect(),
+        view_.cursorShape, hasFocus());
   }
   if (stale_) {
     QColor veil = painter_.scheme().ground;
@@ -229,8 +248,9 @@ TextCanvas::Spot TextCanvas::spotAt(QPointF at) const {
   const QSize cell = painter_.cell();
   const int row =
       std::clamp(static_cast<int>(std::floor((at.y() - kMargin) / cell.height())), 0, rowsShown() - 1);
-  const int column = std::clamp(static_cast<int>(std::floor((at.x() - kMargin) / cell.width())), 0,
-                                std::max(0, view_.columns - 1));
+  const int column =
+      std::clamp(static_cast<int>(std::floor((at.x() - kMargin) / columnWidth(view_.firstRow + row))), 0,
+                 std::max(0, view_.columns - 1));
   return {view_.firstRow + row, column};
 }
 

@@ -75,6 +75,9 @@ class TextCanvas : public QWidget {
   [[nodiscard]] text::TextRange range() const;
   [[nodiscard]] TextPainter::Marks marksOf(std::int64_t row) const;
   void repaintRows();
+  [[nodiscard]] double squeeze() const;
+  /// On the screen, of an absolute row.
+  [[nodiscard]] double columnWidth(std::int64_t row) const;
   void fitTerminal();
   void extendSelection(Spot to);
   void clearSelection();
@@ -89,6 +92,7 @@ class TextCanvas : public QWidget {
   QPixmap canvas_;
   std::vector<text::Row> painted_;
   std::vector<TextPainter::Marks> paintedMarks_;
+  int paintedColumns_ = 0;
   bool everything_ = true;  ///< nothing that was painted can be kept
   QTimer frame_, flash_, scrollOut_;
   bool follow_ = true, stale_ = false, flashing_ = false;

@@ -70,9 +70,17 @@ void TextPainter::paintRun(QPainter& p, QRect at, const QString& run, const Look
   }
 }
 
-void TextPainter::paintRow(QPainter& p, QPoint at, const text::Row& row, int columns,
-                           const text::Terminal& terminal, bool reverse, const Marks& marks) const {
+void TextPainter::paintRow(QPainter& p, const text::Row& row, int columns, const text::Terminal& terminal,
+                           bool reverse, const Marks& marks) const {
   const int w = cell_.width(), h = cell_.height();
+  const QPoint at(0, 0);
+  if (row.size != text::RowSize::Normal) {
+    p.fillRect(QRect(0, 0, columns * w, h), lookOf(Cell{}, reverse).bg);
+    p.setClipRect(QRect(0, 0, columns * w, h));
+    if (row.size == text::RowSize::TallBottom) p.translate(0, -h);
+    p.scale(2, row.size == text::RowSize::Wide ? 1 : 2);
+    columns = std::max(1, columns / 2);
+  }
   const Look plain = lookOf(Cell{}, reverse);
   p.fillRect(QRect(at.x(), at.y(), columns * w, h), plain.bg);
   const int used = std::min(columns, static_cast<int>(row.cells.size()));

@@ -26,8 +26,9 @@ class TextPainter {
     int currentFind = -1;  ///< index into finds
     bool operator==(const Marks&) const = default;
   };
-  void paintRow(QPainter& p, QPoint at, const text::Row& row, int columns, const text::Terminal& terminal,
-                bool reverse, const Marks& marks) const;
+  /// At the painter's origin; a row of large characters fills the same place with half as many of them.
+  void paintRow(QPainter& p, const text::Row& row, int columns, const text::Terminal& terminal, bool reverse,
+                const Marks& marks) const;
   void paintCursor(QPainter& p, QRect at, text::CursorShape shape, bool focused) const;
 
  private:

@@ -37,10 +37,14 @@ struct Cell {
 };
 static_assert(sizeof(Cell) == 16);
 
+/// DECSWL, DECDWL, DECDHL: how large a row's characters are. Large rows hold half as many of them.
+enum class RowSize : std::uint8_t { Normal, Wide, TallTop, TallBottom };
+
 /// One row as it stands on a screen of some width.
 struct Row {
   std::vector<Cell> cells;
   bool wrapped = false;  ///< the next row goes on with the same line
+  RowSize size = RowSize::Normal;
 };
 
 /// Cells that no longer differ from nothing are not kept.

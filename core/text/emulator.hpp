@@ -32,6 +32,7 @@ class Emulator {
   void escape(char intermediate, char final);
   void sequence(const ControlSequence& s);
   void command(const std::string& osc);
+  void vt52(char final, int row, int column);
 
   Scrollback back;
   Clusters clusters;
@@ -44,6 +45,8 @@ class Emulator {
   InputModes input;
 
   [[nodiscard]] Place cursor() const { return {at_.row, at_.column}; }
+  /// As many columns as resize() said; grid() has others while the program there asked for 132 (DECCOLM).
+  [[nodiscard]] int ownColumns() const { return ownColumns_; }
 
  private:
   struct Cursor {
@@ -55,6 +58,17 @@ class Emulator {
     int shift = 0;
   };
 
+  /// One past the last column that the cursor may reach: the right margin when it stands before it.
+  [[nodiscard]] int lineEnd() const {
+    const int whole = grid().sizeOf(at_.row) == RowSize::Normal ? columns() : std::max(1, columns() / 2);
+    return at_.column < right_ ? std::min(right_, whole) : whole;
+  }
+  /// The column a carriage return goes to.
+  [[nodiscard]] int lineStart() const { return at_.column >= left_ || at_.origin ? left_ : 0; }
+  [[nodiscard]] bool narrowed() const { return left_ > 0 || right_ < columns(); }
+  [[nodiscard]] bool betweenMargins() const { return at_.column >= left_ && at_.column < right_; }
+  void resetMargins();
+
   // emulator_text.cpp
   void putWide(char32_t p, int width);
   void combine(char32_t p);
@@ -63,6 +77,8 @@ class Emulator {
   void lineFeed();
   void reverseLineFeed();
   void scrollUp(int top, int bottom, int by);
+  void turnRows(int top, int bottom, int by);
+  void carriageReturn();
   void tab(int count);
 
   // emulator_edit.cpp
@@ -74,11 +90,17 @@ class Emulator {
   void moveTo(int row, int column);
   void moveBy(int rows, int columns);
   void setMargins(const ControlSequence& s);
+  void setSideMargins(const ControlSequence& s);
+  void setRowSize(char final);
+  void editLines(int by);
+  void restoreCursor();
 
   // emulator_modes.cpp
   void setModes(const ControlSequence& s, bool on);
   void setPrivateMode(int mode, bool on);
   void showOther(bool on, bool clear, bool keepCursor);
+  void setWide(bool on);
+  void setSideMode(bool on);
   void reportMode(const ControlSequence& s);
   void deviceStatus(const ControlSequence& s);
   void selectLook(const ControlSequence& s);
@@ -96,7 +118,10 @@ class Emulator {
   Parser parser_;
   Grid main_, other_;
   Cursor at_, saved_, savedOther_;
-  int top_ = 0, bottom_;  ///< the scrolling region, first row and one past the last
+  int top_ = 0, bottom_;      ///< the scrolling region, first row and one past the last
+  int left_ = 0, right_;      ///< DECSLRM, first column and one past the last
+  bool sideMargins_ = false;  ///< DECLRMM
+  int ownColumns_;            ///< as many as fit the window; DECCOLM may ask for 132 instead
   std::vector<bool> stops_;
   bool insert_ = false, autoWrap_ = true, newLine_ = false;
   char32_t last_ = 0;  ///< for REP

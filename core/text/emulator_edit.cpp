@@ -17,7 +17,10 @@ void Emulator::eraseDisplay(int how) {  // ED
   if (how == 1) eraseLine(1);
   const int first = how == 0 ? at_.row + 1 : 0;
   const int last = how == 1 ? at_.row : rows();
-  for (int r = first; r < last; ++r) erase(r, 0, columns());
+  for (int r = first; r < last; ++r) {
+    erase(r, 0, columns());
+    grid().setSize(r, RowSize::Normal);
+  }
 }
 
 void Emulator::eraseLine(int how) {  // EL
@@ -27,23 +30,30 @@ void Emulator::eraseLine(int how) {  // EL
 
 void Emulator::insertCells(int count) {  // ICH
   at_.wrapNext = false;
-  count = std::clamp(count, 1, columns() - at_.column);
+  if (narrowed() && !betweenMargins()) return;
+  const int end = lineEnd();
+  if (at_.column >= end) return;
+  count = std::clamp(count, 1, end - at_.column);
   Cell* cells = grid().row(at_.row);
-  const bool cut = (cells[columns() - count].attrs & attr::kWideTail) != 0;
-  splitWide(cells, at_.column, columns());
-  std::move_backward(cells + at_.column, cells + columns() - count, cells + columns());
+  splitWide(cells, at_.column, end);
+  const bool cut = (cells[end - count].attrs & attr::kWideTail) != 0 && end - count > at_.column;
+  std::move_backward(cells + at_.column, cells + end - count, cells + end);
   std::fill(cells + at_.column, cells + at_.column + count, blank());
-  if (cut) cells[columns() - 1] = blank();  // a wide character that lost its right half over the edge
+  if (cut) cells[end - 1] = blank();  // a wide character that lost its right half over the edge
   grid().setWrapped(at_.row, false);
 }
 
 void Emulator::deleteCells(int count) {  // DCH
   at_.wrapNext = false;
-  count = std::min(count, columns() - at_.column);
+  if (narrowed() && !betweenMargins()) return;
+  const int end = lineEnd();
+  if (at_.column >= end) return;
+  count = std::min(count, end - at_.column);
   Cell* cells = grid().row(at_.row);
   splitWide(cells, at_.column, at_.column + count);
-  std::move(cells + at_.column + count, cells + columns(), cells + at_.column);
-  std::fill(cells + columns() - count, cells + columns(), blank());
+  splitWide(cells, end, end);
+  std::move(cells + at_.column + count, cells + end, cells + at_.column);
+  std::fill(cells + end - count, cells + end, blank());
   grid().setWrapped(at_.row, false);
 }
 
@@ -51,7 +61,9 @@ void Emulator::moveTo(int row, int column) {
   at_.wrapNext = false;
   const int first = at_.origin ? top_ : 0, last = at_.origin ? bottom_ : rows();
   at_.row = std::clamp(row + first, first, last - 1);
-  at_.column = std::clamp(column, 0, columns() - 1);
+  const int left = at_.origin ? left_ : 0, right = at_.origin ? right_ : columns();
+  at_.column = std::clamp(column + left, left, right - 1);
+  at_.column = std::min(at_.column, lineEnd() - 1);
 }
 
 /// Never over a margin that the cursor stands inside of.
@@ -59,7 +71,35 @@ void Emulator::moveBy(int rowStep, int columnStep) {
   at_.wrapNext = false;
   const int first = at_.row >= top_ ? top_ : 0, last = at_.row < bottom_ ? bottom_ : rows();
   if (rowStep != 0) at_.row = std::clamp(at_.row + rowStep, first, last - 1);
-  at_.column = std::clamp(at_.column + columnStep, 0, columns() - 1);
+  const int left = at_.column >= left_ ? left_ : 0;
+  at_.column = std::clamp(at_.column + columnStep, left, std::max(left, lineEnd() - 1));
+}
+
+/// DECSLRM: only while DECLRMM is set.
+void Emulator::setSideMargins(const ControlSequence& s) {
+  const int left = s.at(0, 1) - 1, right = std::min(s.at(1, columns()), columns());
+  if (left + 1 >= right) return;
+  left_ = left;
+  right_ = right;
+  moveTo(0, 0);
+}
+
+/// DECSWL, DECDWL and the halves of DECDHL.
+void Emulator::setRowSize(char final) {
+  if (sideMargins_) return;  // DEC STD 070: no large rows between margins
+  const RowSize size = final == '3'   ? RowSize::TallTop
+                       : final == '4' ? RowSize::TallBottom
+                       : final == '6' ? RowSize::Wide
+                                      : RowSize::Normal;
+  grid().setSize(at_.row, size);
+  if (size != RowSize::Normal) {
+    const int half = std::max(1, columns() / 2);
+    splitWide(grid().row(at_.row), half, half);
+    grid().fill(at_.row, half, columns(), Cell{});  // what does not fit any more is lost
+    grid().setWrapped(at_.row, false);
+    if (at_.row > 0) grid().setWrapped(at_.row - 1, false);
+  }
+  at_.column = std::min(at_.column, lineEnd() - 1);
 }
 
 void Emulator::setMargins(const ControlSequence& s) {  // DECSTBM
@@ -78,26 +118,27 @@ void Emulator::escape(char intermediate, char final) {
   if (intermediate == '#' && final == '8') {  // DECALN
     Cell e;
     e.ch = 'E';
-    for (int r = 0; r < rows(); ++r) grid().fill(r, 0, columns(), e);
-    top_ = 0;
-    bottom_ = rows();
+    for (int r = 0; r < rows(); ++r) {
+      grid().fill(r, 0, columns(), e);
+      grid().setSize(r, RowSize::Normal);
+    }
+    resetMargins();
     return moveTo(0, 0);
   }
+  if (intermediate == '#' && final >= '3' && final <= '6') return setRowSize(final);
   if (intermediate != 0) return;
   switch (final) {
     case '7': (alternate ? savedOther_ : saved_) = at_; break;
     case '8':
       at_ = alternate ? savedOther_ : saved_;
-      at_.row = std::min(at_.row, rows() - 1);
-      at_.column = std::min(at_.column, columns() - 1);
+      restoreCursor();
       break;
     case 'D':
       at_.wrapNext = false;
       lineFeed();
       break;
     case 'E':
-      at_.column = 0;
-      at_.wrapNext = false;
+      carriageReturn();
       lineFeed();
       break;
     case 'H': stops_[static_cast<std::size_t>(at_.column)] = true; break;
@@ -107,6 +148,41 @@ void Emulator::escape(char intermediate, char final) {
     case '=': input.keypad = true; break;
     case '>': input.keypad = false; break;
     default: break;
+  }
+}
+
+/// A saved cursor may come from a larger screen or a row of normal size.
+void Emulator::restoreCursor() {
+  at_.row = std::min(at_.row, rows() - 1);
+  at_.column = std::min(at_.column, columns() - 1);
+  at_.column = std::min(at_.column, lineEnd() - 1);
+}
+
+void Emulator::editLines(int by) {  // IL and DL
+  if (at_.row < top_ || at_.row >= bottom_ || (narrowed() && !betweenMargins())) return;
+  carriageReturn();
+  turnRows(at_.row, bottom_, by);
+}
+
+/// The VT52's own sequences, as the VT100 manual lists them.
+void Emulator::vt52(char final, int row, int column) {
+  switch (final) {
+    case 'A': return moveBy(-1, 0);
+    case 'B': return moveBy(1, 0);
+    case 'C': return moveBy(0, 1);
+    case 'D': return moveBy(0, -1);
+    case 'F': at_.sets[at_.shift] = '0'; return;
+    case 'G': at_.sets[at_.shift] = 'B'; return;
+    case 'H': return moveTo(0, 0);
+    case 'I': return reverseLineFeed();
+    case 'J': return eraseDisplay(0);
+    case 'K': return eraseLine(0);
+    case 'Y': return moveTo(row, column);
+    case 'Z': answers += "\x1b/Z"; return;
+    case '=': input.keypad = true; return;
+    case '>': input.keypad = false; return;
+    case '<': return setPrivateMode(2, true);
+    default: return;
   }
 }
 
@@ -139,32 +215,24 @@ void Emulator::sequence(const ControlSequence& s) {
     case 'D': moveBy(0, -n); break;
     case 'E':
       moveBy(n, 0);
-      at_.column = 0;
+      carriageReturn();
       break;
     case 'F':
       moveBy(-n, 0);
-      at_.column = 0;
+      carriageReturn();
       break;
     case 'G':
-    case '`':
-      at_.wrapNext = false;
-      at_.column = std::clamp(n - 1, 0, columns() - 1);
-      break;
+    case '`': moveTo(at_.row - (at_.origin ? top_ : 0), n - 1); break;
     case 'H':
     case 'f': moveTo(n - 1, s.at(1, 1) - 1); break;
     case 'I': tab(n); break;
     case 'J': eraseDisplay(how); break;
     case 'K': eraseLine(how); break;
     case 'L':
-    case 'M':
-      if (at_.row < top_ || at_.row >= bottom_) break;
-      at_.column = 0;
-      at_.wrapNext = false;
-      grid().turn(at_.row, bottom_, s.final == 'L' ? -n : n, blank());
-      break;
+    case 'M': editLines(s.final == 'L' ? -n : n); break;
     case 'P': deleteCells(n); break;
     case 'S': scrollUp(top_, bottom_, n); break;
-    case 'T': grid().turn(top_, bottom_, -n, blank()); break;
+    case 'T': turnRows(top_, bottom_, -n); break;
     case 'X':
       at_.wrapNext = false;
       erase(at_.row, at_.column, std::min(at_.column + n, columns()));
@@ -176,7 +244,7 @@ void Emulator::sequence(const ControlSequence& s) {
     case 'c':
       if (how == 0) answers += "\x1b[?62;22c";  // a VT220 with colour
       break;
-    case 'd': moveTo(n - 1, at_.column); break;
+    case 'd': moveTo(n - 1, at_.column - (at_.origin ? left_ : 0)); break;
     case 'g':
       if (how == 0) stops_[static_cast<std::size_t>(at_.column)] = false;
       if (how == 3) stops_.assign(stops_.size(), false);
@@ -186,7 +254,12 @@ void Emulator::sequence(const ControlSequence& s) {
     case 'm': selectLook(s); break;
     case 'n': deviceStatus(s); break;
     case 'r': setMargins(s); break;
-    case 's': escape(0, '7'); break;
+    case 's':
+      if (sideMargins_)
+        setSideMargins(s);
+      else
+        escape(0, '7');
+      break;
     case 'u': escape(0, '8'); break;
     case 't':
       if (how == 18) answers += "\x1b[8;" + std::to_string(rows()) + ";" + std::to_string(columns()) + "t";

@@ -20,9 +20,13 @@ void Emulator::setPrivateMode(int mode, bool on) {
   const auto form = [&](MouseForm f) { input.form = on ? f : MouseForm::Classic; };
   switch (mode) {
     case 1: input.cursorKeys = on; break;
-    case 3:  // DECCOLM clears the screen; the number of columns is the window's affair
-      top_ = 0;
-      bottom_ = rows();
+    case 2:  // DECANM
+      parser_.setVt52(!on);
+      input.vt52 = !on;
+      break;
+    case 3:  // DECCOLM
+      setWide(on);
+      resetMargins();
       moveTo(0, 0);
       eraseDisplay(2);
       break;
@@ -42,6 +46,7 @@ void Emulator::setPrivateMode(int mode, bool on) {
     case 1047: showOther(on, !on, false); break;
     case 1048: escape(0, on ? '7' : '8'); break;
     case 1049: showOther(on, on, true); break;
+    case 69: setSideMode(on); break;
     case 1000: wish(MouseWish::Click); break;
     case 1002: wish(MouseWish::Drag); break;
     case 1003: wish(MouseWish::Move); break;
@@ -54,6 +59,28 @@ void Emulator::setPrivateMode(int mode, bool on) {
   }
 }
 
+void Emulator::setSideMode(bool on) {  // DECLRMM
+  left_ = 0;
+  right_ = columns();
+  sideMargins_ = on;
+  if (on)
+    for (int r = 0; r < rows(); ++r) grid().setSize(r, RowSize::Normal);
+}
+
+/// 132 columns, or again as many as the window has. The screen is erased with it, so nothing is broken anew.
+void Emulator::setWide(bool on) {
+  constexpr int kWide = 132;
+  const int wanted = on ? kWide : ownColumns_;
+  if (wanted == columns()) return;
+  Place unused{};
+  for (Grid* g : {&main_, &other_}) g->resize(rows(), wanted, nullptr, unused);
+  const std::size_t before = stops_.size();
+  stops_.resize(static_cast<std::size_t>(wanted));
+  for (std::size_t c = before; c < stops_.size(); ++c) stops_[c] = c % 8 == 0;
+  at_.column = std::min(at_.column, wanted - 1);
+  resetMargins();
+}
+
 void Emulator::showOther(bool on, bool clear, bool keepCursor) {
   if (on && keepCursor && !alternate) saved_ = at_;
   const bool changes = on != alternate;
@@ -64,17 +91,16 @@ void Emulator::showOther(bool on, bool clear, bool keepCursor) {
     for (int r = 0; r < rows(); ++r) other_.fill(r, 0, columns(), blank());
   if (!on && keepCursor && changes) {
     at_ = saved_;
-    at_.row = std::min(at_.row, rows() - 1);
-    at_.column = std::min(at_.column, columns() - 1);
+    restoreCursor();
   }
-  top_ = 0;
-  bottom_ = rows();
+  resetMargins();
 }
 
 int Emulator::modeState(int mode) const {
   const auto state = [](bool on) { return on ? 1 : 2; };
   switch (mode) {
     case 1: return state(input.cursorKeys);
+    case 3: return state(columns() != ownColumns_);
     case 5: return state(reverse);
     case 6: return state(at_.origin);
     case 7: return state(autoWrap_);
@@ -82,6 +108,7 @@ int Emulator::modeState(int mode) const {
     case 47:
     case 1047:
     case 1049: return state(alternate);
+    case 69: return state(sideMargins_);
     case 1000: return state(input.mouse == MouseWish::Click);
     case 1002: return state(input.mouse == MouseWish::Drag);
     case 1003: return state(input.mouse == MouseWish::Move);
@@ -110,15 +137,14 @@ void Emulator::deviceStatus(const ControlSequence& s) {  // DSR
   if (s.at(0, 0) != 6) return;
   const int row = at_.row - (at_.origin ? top_ : 0) + 1;
   answers += std::string("\x1b[") + (s.prefix == '?' ? "?" : "") + std::to_string(row) + ";" +
-             std::to_string(at_.column + 1) + "R";
+             std::to_string(at_.column - (at_.origin ? left_ : 0) + 1) + "R";
 }
 
 void Emulator::softReset() {  // DECSTR
   insert_ = false;
   at_.origin = false;
   autoWrap_ = cursorShown = true;
-  top_ = 0;
-  bottom_ = rows();
+  resetMargins();
   input.cursorKeys = input.keypad = false;
   at_.pen = Cell{};
   at_.sets[0] = at_.sets[1] = 'B';

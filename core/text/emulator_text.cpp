@@ -5,25 +5,44 @@
 namespace kw::text {
 
 Emulator::Emulator(int rowCount, int columnCount, std::size_t scrollRows)
-    : back(scrollRows), main_(rowCount, columnCount), other_(rowCount, columnCount), bottom_(rowCount) {
+    : back(scrollRows),
+      main_(rowCount, columnCount),
+      other_(rowCount, columnCount),
+      bottom_(rowCount),
+      right_(columnCount),
+      ownColumns_(columnCount) {
   reset();
 }
 
 void Emulator::reset() {
+  if (columns() != ownColumns_) setWide(false);
   at_ = saved_ = savedOther_ = Cursor();
+  parser_.setVt52(false);
   alternate = reverse = insert_ = newLine_ = false;
   autoWrap_ = cursorShown = true;
   shape = CursorShape::Block;
   input = InputModes();
-  top_ = 0;
-  bottom_ = rows();
+  resetMargins();
   stops_.assign(static_cast<std::size_t>(columns()), false);
   for (std::size_t c = 0; c < stops_.size(); c += 8) stops_[c] = true;
   for (Grid* g : {&main_, &other_})
-    for (int r = 0; r < g->rows(); ++r) g->fill(r, 0, g->columns(), Cell{});
+    for (int r = 0; r < g->rows(); ++r) {
+      g->fill(r, 0, g->columns(), Cell{});
+      g->setSize(r, RowSize::Normal);
+    }
+}
+
+void Emulator::resetMargins() {
+  top_ = left_ = 0;
+  bottom_ = rows();
+  right_ = columns();
+  sideMargins_ = false;
 }
 
 void Emulator::resize(int rowCount, int columnCount) {
+  const bool wide = columns() != ownColumns_;
+  ownColumns_ = columnCount;
+  if (wide) columnCount = columns();  // as the program there asked; the window draws it narrower
   Place here{at_.row, at_.column}, there{};
   // The rows of the hidden screen are kept, too; where its cursor was is in saved_.
   if (alternate) there = {std::min(saved_.row, rows() - 1), std::min(saved_.column, columns() - 1)};
@@ -34,8 +53,7 @@ void Emulator::resize(int rowCount, int columnCount) {
   at_.column = std::clamp(here.column, 0, columnCount - 1);
   at_.wrapNext = false;
   if (alternate) saved_.row = there.row, saved_.column = there.column;
-  top_ = 0;
-  bottom_ = rowCount;
+  resetMargins();
   const std::size_t before = stops_.size();
   stops_.resize(static_cast<std::size_t>(columnCount));
   for (std::size_t c = before; c < stops_.size(); ++c) stops_[c] = c % 8 == 0;
@@ -48,10 +66,14 @@ void Emulator::splitWide(Cell* cells, int from, int to) {
 }
 
 void Emulator::wrap() {
-  grid().setWrapped(at_.row, true);
-  at_.column = 0;
-  at_.wrapNext = false;
+  if (!narrowed() && grid().sizeOf(at_.row) == RowSize::Normal) grid().setWrapped(at_.row, true);
+  carriageReturn();
   lineFeed();
+}
+
+void Emulator::carriageReturn() {
+  at_.column = lineStart();
+  at_.wrapNext = false;
 }
 
 void Emulator::ascii(const char* text, std::size_t size) {
@@ -62,7 +84,8 @@ void Emulator::ascii(const char* text, std::size_t size) {
   last_ = static_cast<unsigned char>(text[size - 1]);
   while (size > 0) {
     if (at_.wrapNext && autoWrap_) wrap();
-    const int room = columns() - at_.column;
+    const int end = lineEnd();
+    const int room = std::max(1, end - at_.column);
     const int n = static_cast<int>(std::min<std::size_t>(size, static_cast<std::size_t>(room)));
     Cell* cells = grid().row(at_.row);
     splitWide(cells, at_.column, at_.column + n);
@@ -74,8 +97,8 @@ void Emulator::ascii(const char* text, std::size_t size) {
     text += n;
     size -= static_cast<std::size_t>(n);
     at_.column += n;
-    if (at_.column < columns()) continue;
-    at_.column = columns() - 1;
+    if (at_.column < end) continue;
+    at_.column = end - 1;
     at_.wrapNext = true;
     if (!autoWrap_ && size > 0) {  // everything else lands in the last column
       fresh.ch = static_cast<unsigned char>(text[size - 1]);
@@ -99,13 +122,15 @@ void Emulator::point(char32_t p) {
 
 void Emulator::putWide(char32_t p, int width) {
   if (at_.wrapNext && autoWrap_) wrap();
-  if (at_.column + width > columns()) {  // a wide character does not fit into the last column
-    if (width > columns()) return;
+  if (at_.column + width > lineEnd()) {  // a wide character does not fit into the last column
+    if (width > lineEnd() - lineStart()) return;
     if (autoWrap_)
       wrap();
     else
-      at_.column = columns() - width;
+      at_.column = lineEnd() - width;
+    if (at_.column + width > lineEnd()) return;
   }
+  const int end = lineEnd();
   if (insert_) insertCells(width);
   Cell* cells = grid().row(at_.row);
   splitWide(cells, at_.column, at_.column + width);
@@ -116,8 +141,8 @@ void Emulator::putWide(char32_t p, int width) {
     cells[at_.column + 1].attrs |= attr::kWideTail;
   }
   at_.column += width;
-  if (at_.column < columns()) return;
-  at_.column = columns() - 1;
+  if (at_.column < end) return;
+  at_.column = end - 1;
   at_.wrapNext = true;
 }
 
@@ -135,45 +160,58 @@ void Emulator::combine(char32_t p) {
 
 void Emulator::scrollUp(int top, int bottom, int by) {
   by = std::min(by, bottom - top);
+  if (narrowed()) return turnRows(top, bottom, by);
   if (top == 0 && bottom == rows()) {
     for (int i = 0; i < by; ++i) grid().turnUp(alternate ? nullptr : &back, blank());
     return;
   }
   if (top == 0 && !alternate)  // a fixed bottom: what leaves above is history all the same
     for (int i = 0; i < by; ++i)
-      back.push(grid().row(i), static_cast<std::size_t>(columns()), grid().wrapped(i));
+      back.push(grid().row(i), static_cast<std::size_t>(columns()), grid().wrapped(i), grid().sizeOf(i));
   grid().turn(top, bottom, by, blank());
 }
 
+/// Between the side margins only, when there are any.
+void Emulator::turnRows(int top, int bottom, int by) {
+  if (!narrowed()) return grid().turn(top, bottom, by, blank());
+  for (int r = top; r < bottom; ++r) {
+    splitWide(grid().row(r), left_, left_);
+    splitWide(grid().row(r), right_, right_);
+  }
+  grid().turnPart(top, bottom, left_, right_, by, blank());
+}
+
 void Emulator::lineFeed() {
-  if (at_.row == bottom_ - 1)
-    scrollUp(top_, bottom_, 1);
-  else if (at_.row < rows() - 1)
+  if (at_.row == bottom_ - 1) {
+    if (!narrowed() || betweenMargins()) scrollUp(top_, bottom_, 1);
+  } else if (at_.row < rows() - 1)
     ++at_.row;
+  at_.column = std::min(at_.column, lineEnd() - 1);  // the new row may be one of large characters
 }
 
 void Emulator::reverseLineFeed() {
   at_.wrapNext = false;
-  if (at_.row == top_)
-    grid().turn(top_, bottom_, -1, blank());
-  else if (at_.row > 0)
+  if (at_.row == top_) {
+    if (!narrowed() || betweenMargins()) turnRows(top_, bottom_, -1);
+  } else if (at_.row > 0)
     --at_.row;
 }
 
 void Emulator::tab(int count) {
   at_.wrapNext = false;
   const int step = count > 0 ? 1 : -1;
+  const int end = lineEnd();
   for (int i = 0; i < std::min(std::abs(count), columns()); ++i) do
       at_.column += step;
-    while (at_.column > 0 && at_.column < columns() - 1 && !stops_[static_cast<std::size_t>(at_.column)]);
-  at_.column = std::clamp(at_.column, 0, columns() - 1);
+    while (at_.column > 0 && at_.column < end - 1 && !stops_[static_cast<std::size_t>(at_.column)]);
+  at_.column = std::clamp(at_.column, 0, end - 1);
 }
 
 void Emulator::control(unsigned char c) {
   switch (c) {
     case 0x07: rang = true; break;
     case 0x08:
-      if (at_.column > 0) --at_.column;
+      if (at_.column > lineStart()) --at_.column;
       at_.wrapNext = false;
       break;
     case 0x09: tab(1); break;
@@ -184,10 +222,7 @@ void Emulator::control(unsigned char c) {
       lineFeed();
       if (!newLine_) break;
       [[fallthrough]];
-    case 0x0D:
-      at_.column = 0;
-      at_.wrapNext = false;
-      break;
+    case 0x0D: carriageReturn(); break;
     case 0x0E: at_.shift = 1; break;
     case 0x0F: at_.shift = 0; break;
     default: break;

@@ -16,9 +16,10 @@ void Grid::fill(int r, int from, int to, const Cell& with) {
 
 void Grid::turnUp(Scrollback* into, const Cell& blank) {
   Row& leaving = lines_[top_];
-  if (into != nullptr) into->push(leaving.cells.data(), leaving.cells.size(), leaving.wrapped);
+  if (into != nullptr) into->push(leaving);
   std::fill(leaving.cells.begin(), leaving.cells.end(), blank);
   leaving.wrapped = false;
+  leaving.size = RowSize::Normal;
   top_ = top_ + 1 == lines_.size() ? 0 : top_ + 1;
 }
 
@@ -32,7 +33,22 @@ void Grid::turn(int first, int last, int by, const Cell& blank) {
       std::swap(lines_[slot(to)], lines_[slot(from)]);
     } else {
       fill(to, 0, columns_, blank);
+      setSize(to, RowSize::Normal);
     }
+  }
+}
+
+void Grid::turnPart(int first, int last, int left, int right, int by, const Cell& blank) {
+  const int count = last - first;
+  const int step = std::min(std::abs(by), count);
+  for (int i = 0; i < count; ++i) {
+    const int to = by > 0 ? first + i : last - 1 - i;
+    const int from = by > 0 ? to + step : to - step;
+    if (from >= first && from < last)
+      std::copy(row(from) + left, row(from) + right, row(to) + left);
+    else
+      std::fill(row(to) + left, row(to) + right, blank);
+    setWrapped(to, false);
   }
 }
 
@@ -57,6 +73,7 @@ namespace {
 struct Line {
   std::vector<Cell> cells;
   std::ptrdiff_t cursor = -1;
+  RowSize size = RowSize::Normal;
 };
 
 void append(Line& line, const std::vector<Cell>& cells) {
@@ -79,6 +96,7 @@ void breakLine(Line line, std::size_t columns, std::deque<Row>& rows, Place& cur
     row.cells.assign(line.cells.begin() + begin, line.cells.begin() + stop);
     row.cells.resize(columns);
     row.wrapped = !last;
+    row.size = line.size;
     rows.push_back(std::move(row));
     at = end;
   } while (at < line.cells.size());
@@ -99,7 +117,7 @@ void Grid::resize(int rows, int columns, Scrollback* reflow, Place& cursor) {
     for (Row row; head.size() < 200 && reflow->rows() > 0;) {
       if (!reflow->pop(row)) break;
       if (!row.wrapped) {
-        reflow->push(row.cells.data(), row.cells.size(), false);
+        reflow->push(row);
         break;
       }
       head.push_back(std::move(row));
@@ -112,6 +130,7 @@ void Grid::resize(int rows, int columns, Scrollback* reflow, Place& cursor) {
       Row& from = lines_[static_cast<std::size_t>(r)];
       if (r == cursor.row) line.cursor = static_cast<std::ptrdiff_t>(line.cells.size()) + cursor.column;
       if (!from.wrapped) trimEnd(from.cells);
+      line.size = from.size;
       append(line, from.cells);
       if (from.wrapped && r < lastUsed) continue;
       lines.push_back(std::move(line));
@@ -123,7 +142,7 @@ void Grid::resize(int rows, int columns, Scrollback* reflow, Place& cursor) {
     for (Line& l : lines) breakLine(std::move(l), static_cast<std::size_t>(columns), broken, at);
     const auto wanted = static_cast<std::size_t>(rows);
     while (broken.size() > wanted && at.row > 0) {
-      reflow->push(broken.front().cells.data(), broken.front().cells.size(), broken.front().wrapped);
+      reflow->push(broken.front());
       broken.pop_front();
       --at.row;
     }

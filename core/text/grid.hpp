@@ -23,6 +23,8 @@ class Grid {
   [[nodiscard]] const Cell* row(int r) const { return lines_[slot(r)].cells.data(); }
   [[nodiscard]] bool wrapped(int r) const { return lines_[slot(r)].wrapped; }
   void setWrapped(int r, bool on) { lines_[slot(r)].wrapped = on; }
+  [[nodiscard]] RowSize sizeOf(int r) const { return lines_[slot(r)].size; }
+  void setSize(int r, RowSize size) { lines_[slot(r)].size = size; }
 
   /// Fills [fromColumn, toColumn) of a row.
   void fill(int r, int fromColumn, int toColumn, const Cell& with);
@@ -30,6 +32,8 @@ class Grid {
   void turnUp(Scrollback* into, const Cell& blank);
   /// Turns rows [first, last) up (positive) or down by `by`; what comes in is blank.
   void turn(int first, int last, int by, const Cell& blank);
+  /// The same for columns [left, right) of these rows only.
+  void turnPart(int first, int last, int left, int right, int by, const Cell& blank);
 
   /// A new size. With `reflow`, lines are broken anew: rows that do not fit go to the scrollback, rows that
   /// find room come back from it; `cursor` stays on its character. Without, rows are cut or filled up.

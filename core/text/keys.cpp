@@ -29,6 +29,14 @@ std::string functionKey(int n, Modifiers with) {
 }  // namespace
 
 std::string bytesOfKey(TextKey key, Modifiers with, const InputModes& modes) {
+  if (modes.vt52) {
+    if (key >= TextKey::Up && key <= TextKey::Left) {
+      static constexpr char kArrows[] = {'A', 'B', 'D', 'C'};
+      return {'\x1b', kArrows[static_cast<int>(key) - static_cast<int>(TextKey::Up)]};
+    }
+    const int f = static_cast<int>(key) - static_cast<int>(TextKey::F1);
+    if (f >= 0 && f < 4) return {'\x1b', static_cast<char>('P' + f)};
+  }
   const char* cursor = modes.cursorKeys ? "\x1bO" : "\x1b[";
   const std::string alt = with.alt ? "\x1b" : "";
   switch (key) {

@@ -33,6 +33,7 @@ enum class MouseForm { Classic, Sgr, Urxvt };
 struct InputModes {
   bool cursorKeys = false;  ///< DECCKM
   bool keypad = false;      ///< DECKPAM
+  bool vt52 = false;        ///< DECANM put back: arrows and PF keys as a VT52 sends them
   bool newLine = false;     ///< LNM
   bool brackets = false;    ///< paste in brackets, mode 2004
   bool focus = false;       ///< mode 1004

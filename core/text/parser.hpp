@@ -28,7 +28,7 @@ struct ControlSequence {
 
 /// Handler has: ascii(const char*, size_t) for printable ASCII, point(char32_t), control(unsigned char),
 /// escape(char intermediate, char final), sequence(const ControlSequence&), command(const std::string&) for
-/// OSC.
+/// OSC; and vt52(char final, int row, int column) for the sequences of a VT52, the place being that of ESC Y.
 class Parser {
  public:
   static constexpr std::size_t kLongestString = 8192;  ///< longer strings are given up
@@ -51,9 +51,11 @@ class Parser {
   }
 
   void reset() { *this = Parser(); }
+  /// DECANM: sequences are those of a VT52 from here on.
+  void setVt52(bool on) { vt52_ = on; }
 
  private:
-  enum class State { Ground, Escape, Sequence, Skip, Command, String };
+  enum class State { Ground, Escape, Sequence, Skip, Command, String, PlaceRow, PlaceColumn };
 
   template <typename Handler>
   void one(unsigned char c, Handler& to) {
@@ -69,6 +71,11 @@ class Parser {
     switch (state_) {
       case State::Escape: return afterEscape(c, to);
       case State::Sequence: return inSequence(c, to);
+      case State::PlaceRow:
+        csi_.values[0] = c - 0x20;
+        state_ = State::PlaceColumn;
+        return;
+      case State::PlaceColumn: state_ = State::Ground; return to.vt52('Y', csi_.values[0], c - 0x20);
       case State::Skip:
         if (c >= 0x40) state_ = State::Ground;
         return;
@@ -113,7 +120,10 @@ class Parser {
 
   template <typename Handler>
   void afterEscape(unsigned char c, Handler& to) {
-    if (c >= 0x20 && c < 0x30) {
+    if (vt52_) {
+      state_ = c == 'Y' ? State::PlaceRow : State::Ground;
+      if (c != 'Y') to.vt52(static_cast<char>(c), 0, 0);
+    } else if (c >= 0x20 && c < 0x30) {
       csi_.intermediate = static_cast<char>(c);
     } else if (csi_.intermediate == 0 && c == '[') {
       begin(State::Sequence);
@@ -194,7 +204,7 @@ class Parser {
   }
 
   State state_ = State::Ground;
-  bool stringEscape_ = false;
+  bool stringEscape_ = false, vt52_ = false;
   int left_ = 0;  ///< bytes still to come of a UTF-8 sequence
   char32_t point_ = 0, least_ = 0;
   ControlSequence csi_;

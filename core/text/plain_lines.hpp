@@ -28,6 +28,7 @@ class PlainLines {
   void escape(char, char) {}
   void sequence(const ControlSequence& s);
   void command(const std::string&) {}
+  void vt52(char, int, int) {}
 
  private:
   void put(const char* bytes, std::size_t size);

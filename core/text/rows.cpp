@@ -47,7 +47,7 @@ bool TextJoiner::add(std::int64_t number, const Row& row) {
   if (number > range_.toRow) return false;
   if (any_ && !joined_) out_ += "\n";
   any_ = true;
-  const int width = static_cast<int>(row.cells.size());
+  const int width = static_cast<int>(usedCells(row));
   const int from = range_.block || number == range_.fromRow ? std::min(range_.fromColumn, width) : 0;
   const int to = range_.block || number == range_.toRow ? std::min(range_.toColumn + 1, width) : width;
   std::size_t blanks = 0;
@@ -67,6 +67,14 @@ bool TextJoiner::add(std::int64_t number, const Row& row) {
   if (joined_) out_.append(blanks, ' ');
   if (colours_ && !joined_) look(Cell{});
   return number < range_.toRow;
+}
+
+std::size_t usedCells(const Row& row) {
+  std::size_t used = row.cells.size();
+  while (row.wrapped && used > 0 && row.cells[used - 1].ch == 0 &&
+         !(row.cells[used - 1].attrs & attr::kWideTail))
+    --used;
+  return used;
 }
 
 std::string TextJoiner::take() { return std::move(out_); }
@@ -95,7 +103,8 @@ RowFinder::RowFinder(const std::string& needle, const Clusters& clusters, std::v
 }
 
 void RowFinder::add(std::int64_t number, const Row& row) {
-  for (std::size_t c = 0; c < row.cells.size(); ++c) {
+  const std::size_t used = usedCells(row);
+  for (std::size_t c = 0; c < used; ++c) {
     const Cell& cell = row.cells[c];
     if (cell.attrs & attr::kWideTail) continue;
     char32_t ch = cell.ch & kClusterBit ? clusters_.pointsOf(cell.ch)[0] : cell.ch;
@@ -112,10 +121,7 @@ void RowFinder::flush() {
          at = line_.find(needle_, at + needle_.size())) {
       const At& first = places_[at];
       const At& last = places_[at + needle_.size() - 1];
-      // On several rows, the mark covers the first.
-      const int length =
-          last.row == first.row ? last.column - first.column + 1 : static_cast<int>(needle_.size());
-      into_.push_back({first.row, first.column, length});
+      into_.push_back({first.row, last.row, first.column, last.column});
     }
   line_.clear();
   places_.clear();

@@ -26,6 +26,9 @@ class TextJoiner {
   std::string out_;
 };
 
+/// How many cells of a row belong to its line: where a wide character did not fit before the wrap, one less.
+std::size_t usedCells(const Row& row);
+
 /// First and last column of the word around a column; blanks count as a word of their own.
 std::pair<int, int> wordAround(const std::vector<Cell>& cells, int column);
 

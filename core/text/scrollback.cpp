@@ -15,6 +15,7 @@ constexpr std::size_t kBlockBytes = 64 * 1024;
 // stands for the tail of a wide character and byte 2 for a cluster, whose number follows as a varint.
 // Runs are left out when every cell is plain.
 constexpr std::uint8_t kWrapped = 1, kHasRuns = 2;
+constexpr int kSizeShift = 2;  // two bits of the flags: RowSize
 constexpr std::uint8_t kTailByte = 1, kClusterByte = 2;
 
 using Packed = std::vector<std::uint8_t>;
@@ -88,7 +89,7 @@ void putAscii(Packed& to, const Cell* cells, std::size_t count) {
     p[i] = cells[i].ch < 0x20 ? ' ' : static_cast<std::uint8_t>(cells[i].ch);
 }
 
-void packRow(Packed& to, const Cell* cells, std::size_t count, bool wrapped) {
+void packRow(Packed& to, const Cell* cells, std::size_t count, bool wrapped, RowSize size) {
   static thread_local Packed body, text;
   body.clear();
   text.clear();
@@ -100,7 +101,8 @@ void packRow(Packed& to, const Cell* cells, std::size_t count, bool wrapped) {
     putAscii(text, cells, count);
   else
     for (std::size_t i = 0; i < count; ++i) putCell(text, cells[i]);
-  body.push_back(static_cast<std::uint8_t>((wrapped ? kWrapped : 0) | (runs ? kHasRuns : 0)));
+  body.push_back(static_cast<std::uint8_t>((wrapped ? kWrapped : 0) | (runs ? kHasRuns : 0) |
+                                           static_cast<int>(size) << kSizeShift));
   putVarint(body, text.size());
   body.insert(body.end(), text.begin(), text.end());
   if (runs) putRuns(body, cells, count);
@@ -135,6 +137,7 @@ Row unpackRow(const std::uint8_t*& at) {
   Row row;
   const std::uint8_t flags = *at++;
   row.wrapped = (flags & kWrapped) != 0;
+  row.size = static_cast<RowSize>(flags >> kSizeShift & 3);
   const std::size_t textSize = getVarint(at);
   row.cells.reserve(textSize);
   unpackText(at, at + textSize, row.cells);
@@ -164,7 +167,7 @@ void skipRow(const std::uint8_t*& at) {
 
 }  // namespace
 
-void Scrollback::push(const Cell* cells, std::size_t count, bool wrapped) {
+void Scrollback::push(const Cell* cells, std::size_t count, bool wrapped, RowSize size) {
   while (count > 0 && cells[count - 1] == Cell{}) --count;
   if (blocks_.empty() || blocks_.back().compressed || blocks_.back().rawSize >= kBlockBytes) {
     if (!blocks_.empty()) seal(blocks_.back());
@@ -174,7 +177,7 @@ void Scrollback::push(const Cell* cells, std::size_t count, bool wrapped) {
   }
   Block& block = blocks_.back();
   const std::size_t before = block.data.size();
-  packRow(block.data, cells, count, wrapped);
+  packRow(block.data, cells, count, wrapped, size);
   bytes_ += block.data.size() - before;
   block.rawSize = block.data.size();
   ++block.rows;
@@ -297,12 +300,12 @@ bool Scrollback::pop(Row& into) {
 namespace {
 
 /// Pushes a whole line as rows of at most `columns` cells, never parting a wide character.
-void pushLine(Scrollback& to, const std::vector<Cell>& line, std::size_t columns, bool goesOn) {
+void pushLine(Scrollback& to, const std::vector<Cell>& line, RowSize size, std::size_t columns, bool goesOn) {
   std::size_t at = 0;
   do {
     std::size_t end = std::min(at + columns, line.size());
     if (end < line.size() && end > at + 1 && (line[end].attrs & attr::kWideTail)) --end;
-    to.push(line.data() + at, end - at, end < line.size() || goesOn);
+    to.push(line.data() + at, end - at, end < line.size() || goesOn, size);
     at = end;
   } while (at < line.size());
 }
@@ -330,11 +333,11 @@ void Scrollback::reflow(std::size_t columns) {
       line.insert(line.end(), row.cells.begin(), row.cells.end());
       open = row.wrapped;
       if (open && line.size() < 100'000) continue;
-      pushLine(fresh, line, columns, open);
+      pushLine(fresh, line, row.size, columns, open);
       line.clear();
     }
   }
-  if (open) pushLine(fresh, line, columns, true);
+  if (open) pushLine(fresh, line, RowSize::Normal, columns, true);
   fresh.dropped_ += dropped_;
   for (auto& first : fresh.firstRow_) first += dropped_;
   *this = std::move(fresh);

@@ -18,7 +18,8 @@ class Scrollback {
       : mostRows_(mostRows), mostBytes_(mostBytes) {}
 
   /// `cells` may have trailing blanks; they are not kept.
-  void push(const Cell* cells, std::size_t count, bool wrapped);
+  void push(const Cell* cells, std::size_t count, bool wrapped, RowSize size = RowSize::Normal);
+  void push(const Row& row) { push(row.cells.data(), row.cells.size(), row.wrapped, row.size); }
   /// Takes the newest row back, for a screen that grows. False when there is none.
   bool pop(Row& into);
   void clear();

@@ -68,8 +68,23 @@ struct Terminal::Impl {
       const int at = static_cast<int>(r - top);
       row.cells.assign(g.row(at), g.row(at) + g.columns());
       row.wrapped = g.wrapped(at);
+      row.size = g.sizeOf(at);
       more = what(r, row);
     }
+  }
+
+  /// First and last row of the line that a row belongs to, at most `reach` rows away.
+  [[nodiscard]] std::pair<std::int64_t, std::int64_t> lineAround(std::int64_t row, std::int64_t reach) const {
+    const auto wrapped = [&](std::int64_t r) {
+      bool yes = false;
+      if (r >= oldest())
+        each(r, r + 1, [&](std::int64_t, const Row& found) { return yes = found.wrapped, false; });
+      return yes;
+    };
+    std::int64_t first = row, last = row;
+    while (row - first < reach && wrapped(first - 1)) --first;
+    while (last - row < reach && last + 1 < end() && wrapped(last)) ++last;
+    return {first, last};
   }
 
   [[nodiscard]] TextView view(std::int64_t firstRow, int rows) const {
@@ -159,7 +174,7 @@ void Terminal::resize(int rows, int columns) {
   rows = std::clamp(rows, kLeastRows, kMostRows);
   columns = std::clamp(columns, kLeastColumns, kMostColumns);
   std::unique_lock held(impl_->lock);
-  if (rows == impl_->screen.grid().rows() && columns == impl_->screen.grid().columns()) return;
+  if (rows == impl_->screen.grid().rows() && columns == impl_->screen.ownColumns()) return;
   impl_->screen.resize(rows, columns);
   handOn(*this, *impl_, held);
 }
@@ -286,26 +301,31 @@ std::string Terminal::ansiIn(const TextRange& range) const {
 
 TextRange Terminal::wordAt(std::int64_t row, int column) const {
   const std::lock_guard held(impl_->lock);
-  TextRange out{row, row, column, column, false};
-  impl_->each(row, row + 1, [&](std::int64_t, const Row& r) {
-    std::tie(out.fromColumn, out.toColumn) = wordAround(r.cells, column);
-    return false;
+  constexpr std::int64_t kReach = 50;  // rows; nothing longer is a word
+  const auto [first, last] = impl_->lineAround(row, kReach);
+  std::vector<Cell> line;
+  std::vector<std::pair<std::int64_t, int>> places;
+  int wanted = -1;
+  impl_->each(first, last + 1, [&](std::int64_t r, const Row& found) {
+    const std::size_t used = usedCells(found);
+    for (std::size_t c = 0; c < used; ++c) {
+      if (r == row && static_cast<int>(c) == column) wanted = static_cast<int>(line.size());
+      line.push_back(found.cells[c]);
+      places.emplace_back(r, static_cast<int>(c));
+    }
+    return true;
   });
-  return out;
+  if (wanted < 0) return {row, row, column, column, false};
+  const auto [from, to] = wordAround(line, wanted);
+  const auto& [fromRow, fromColumn] = places[static_cast<std::size_t>(from)];
+  const auto& [toRow, toColumn] = places[static_cast<std::size_t>(to)];
+  return {fromRow, toRow, fromColumn, toColumn, false};
 }
 
 TextRange Terminal::lineAt(std::int64_t row) const {
   const std::lock_guard held(impl_->lock);
-  TextRange out{row, row, 0, impl_->screen.grid().columns() - 1, false};
-  const auto wrapped = [&](std::int64_t r) {
-    bool yes = false;
-    if (r >= impl_->oldest())
-      impl_->each(r, r + 1, [&](std::int64_t, const Row& found) { return yes = found.wrapped, false; });
-    return yes;
-  };
-  while (wrapped(out.fromRow - 1)) --out.fromRow;
-  while (wrapped(out.toRow)) ++out.toRow;
-  return out;
+  const auto [first, last] = impl_->lineAround(row, INT64_MAX / 4);
+  return {first, last, 0, impl_->screen.grid().columns() - 1, false};
 }
 
 std::string Terminal::lastLine() const {

@@ -50,9 +50,10 @@ struct TextRange {
   bool block = false;
 };
 
+/// Both ends included. A find may go on over the rows of one line, never over a row that the program ended.
 struct TextFind {
-  std::int64_t row = 0;
-  int column = 0, length = 0;  ///< cells; a find never crosses a row that the program ended
+  std::int64_t row = 0, toRow = 0;
+  int column = 0, toColumn = 0;
   bool operator==(const TextFind&) const = default;
 };
 
@@ -100,7 +101,7 @@ class Terminal {
   [[nodiscard]] std::string textIn(const TextRange& range) const;
   /// With the colours, as SGR sequences.
   [[nodiscard]] std::string ansiIn(const TextRange& range) const;
-  /// The word, and the whole line, around a place; absolute rows.
+  /// The word, and the whole line, around a place; absolute rows. Both go on over the rows of one line.
   [[nodiscard]] TextRange wordAt(std::int64_t row, int column) const;
   [[nodiscard]] TextRange lineAt(std::int64_t row) const;
   /// The last row with text on it, for small pictures.
