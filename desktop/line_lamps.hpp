@@ -15,8 +15,11 @@ class LineLamps : public QWidget {
     if (facts == facts_) return;
     facts_ = facts;
     QStringList lit;
-    for (const auto& [name, on] : lamps()) lit += QString(name) + (on ? tr(" on") : tr(" off"));
-    setToolTip(lit.join(", "));
+    for (const auto& [name, on] : lamps()) {
+      if (QString(name) == kErrors) continue;
+      lit += QString(name) + (on ? tr(" on") : tr(" off"));
+    }
+    setToolTip(lit.join(", ") + errorsSentence());
     setAccessibleName(lit.join(", "));
     updateGeometry();
     update();
@@ -35,8 +38,9 @@ class LineLamps : public QWidget {
     int x = 2;
     for (const auto& [name, on] : lamps()) {
       // Filled or hollow, so that it is not told by colour alone.
-      p.setPen(QPen(on ? s.teal : s.quiet, 1.2));
-      p.setBrush(on ? QBrush(s.teal) : QBrush(Qt::NoBrush));
+      const QColor lit = QString(name) == kErrors ? s.brick : s.teal;
+      p.setPen(QPen(on ? lit : s.quiet, 1.2));
+      p.setBrush(on ? QBrush(lit) : QBrush(Qt::NoBrush));
       p.drawRoundedRect(QRectF(x + kStep / 2.0 - 7, 6, 12, 4), 2, 2);
       p.setPen(on ? s.text : s.quiet);
       p.drawText(QRect(x, 11, kStep, 14), Qt::AlignCenter, name);
@@ -46,13 +50,31 @@ class LineLamps : public QWidget {
 
  private:
   static constexpr int kStep = 26;
+  static constexpr const char* kErrors = "ERR";
   [[nodiscard]] std::vector<std::pair<const char*, bool>> lamps() const {
     if (!facts_.hasLamps) return {};
-    return {{"RTS", facts_.rts},
-            {"CTS", facts_.cts},
-            {"DTR", facts_.dtr},
-            {"DSR", facts_.dsr},
-            {"DCD", facts_.dcd}};
+    std::vector<std::pair<const char*, bool>> all{{"RTS", facts_.rts},
+                                                  {"CTS", facts_.cts},
+                                                  {"DTR", facts_.dtr},
+                                                  {"DSR", facts_.dsr},
+                                                  {"DCD", facts_.dcd}};
+    if (facts_.errors) all.emplace_back(kErrors, wrong() > 0);
+    return all;
+  }
+  [[nodiscard]] std::uint64_t wrong() const {
+    return facts_.errors ? facts_.errors->framing + facts_.errors->parity + facts_.errors->overrun : 0;
+  }
+  [[nodiscard]] QString errorsSentence() const {
+    if (!facts_.errors) return {};
+    const LineErrors& e = *facts_.errors;
+    QString text =
+        tr("\nReceived wrong since the line was opened: %1 frames, %2 parities, %3 overruns; %4 breaks")
+            .arg(e.framing)
+            .arg(e.parity)
+            .arg(e.overrun)
+            .arg(e.breaks);
+    if (e.framing + e.parity > 20) text += tr("\nText is garbage? Session, Text, Try usual line settings");
+    return text;
   }
   LineFacts facts_;
 };

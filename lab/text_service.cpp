@@ -13,7 +13,8 @@ namespace {
 struct Visitor {
   explicit Visitor(const Executor& on) : toSend(on) {}
   std::unique_ptr<ByteStream> stream;
-  LineSettings listens;  ///< of its terminal server port
+  TelnetStream* telnet = nullptr;  ///< the stream, when it is one
+  LineSettings listens;            ///< of its terminal server port
   bool viaServer = false;
   Bytes outbox;
   Signal toSend;
@@ -38,8 +39,10 @@ struct TextService::State : std::enable_shared_from_this<TextService::State> {
   }
   void sayTo(Visitor& v, const std::string& text) {
     if (text.empty() || v.outbox.size() > (1U << 20)) return;
-    const Bytes heard =
-        v.viaServer ? overTheWire(viewOf(text), plan.line, v.listens) : Bytes(text.begin(), text.end());
+    LineErrors errors;
+    const Bytes heard = v.viaServer ? overTheWire(viewOf(text), plan.line, v.listens, &errors)
+                                    : Bytes(text.begin(), text.end());
+    if (v.telnet != nullptr) v.telnet->noteErrors(errors);
     v.outbox.insert(v.outbox.end(), heard.begin(), heard.end());
     v.toSend.notify();
   }
@@ -74,7 +77,9 @@ struct TextService::State : std::enable_shared_from_this<TextService::State> {
       options.comPort = events;
       options.echo = false;
     }
-    return telnetServer(std::move(stream), options);
+    auto telnet = telnetServer(std::move(stream), options);
+    v.telnet = telnet.get();
+    return telnet;
   }
 
   Task<void> serve(std::shared_ptr<Visitor> v) { co_await firstOf(readFrom(v), writeTo(v)); }

@@ -32,7 +32,7 @@ std::vector<bool> levels(ByteView bytes, const LineSettings& s) {
 
 }  // namespace
 
-Bytes overTheWire(ByteView bytes, const LineSettings& from, const LineSettings& to) {
+Bytes overTheWire(ByteView bytes, const LineSettings& from, const LineSettings& to, LineErrors* errors) {
   const std::vector<bool> line = levels(bytes, from);
   // Positions are in sender's bit times; a receiver samples in the middle of its own bits.
   const double bit = static_cast<double>(from.speed) / to.speed;
@@ -58,6 +58,12 @@ Bytes overTheWire(ByteView bytes, const LineSettings& from, const LineSettings& 
     for (int i = 0; i < dataBits; ++i)
       if (at(t + bit * (1.5 + i)) && i < to.bits) value |= 1U << i;
     out.push_back(static_cast<Byte>(value));
+    if (errors != nullptr) {
+      const bool parityGot = at(t + bit * (1.5 + to.bits));
+      if (to.parity != Parity::None && parityGot != parityBit(static_cast<Byte>(value), to.parity))
+        ++errors->parity;
+      if (!at(t + bit * (1.5 + dataBits))) ++errors->framing;
+    }
     t += bit * (1.5 + dataBits);
   }
   return out;

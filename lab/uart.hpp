@@ -7,7 +7,8 @@
 namespace kw::lab {
 
 /// The bytes that a listener with settings `to` hears of `bytes` sent with settings `from`. A byte with a
-/// broken frame is heard as most receivers give it: with the bits that were there.
-Bytes overTheWire(ByteView bytes, const LineSettings& from, const LineSettings& to);
+/// broken frame is heard as most receivers give it: with the bits that were there. `errors` counts on.
+Bytes overTheWire(ByteView bytes, const LineSettings& from, const LineSettings& to,
+                  LineErrors* errors = nullptr);
 
 }  // namespace kw::lab

@@ -90,8 +90,11 @@ Task<DoctorFinding> listenWith(ByteStream& line, LineControl& control, std::shar
     const Bytes enter{'\r'};
     co_await line.write(enter);
   }
+  const auto before = control.errors();
   Bytes heard;
   co_await firstOf(collect(line, heard), clock->sleep(options.listen));
+  if (const auto after = control.errors(); before && after)
+    found.wrongFrames = after->framing + after->parity - before->framing - before->parity;
   found.bytes = heard.size();
   found.readable = readability(heard);
   found.sample = printable(heard);
@@ -103,6 +106,38 @@ Task<DoctorFinding> listenWith(ByteStream& line, LineControl& control, std::shar
     found.sample = printable(heard);
   }
   co_return found;
+}
+
+}  // namespace
+
+namespace {
+
+bool manyWrong(const DoctorFinding& f) {
+  return f.wrongFrames && f.bytes > 0 && *f.wrongFrames * 10 > f.bytes;
+}
+
+/// Readable, yet many frames are wrong: there is a parity bit where the stop bit should be.
+Task<void> lookForParity(ByteStream& line, LineControl& control, std::shared_ptr<Clock> clock,
+                         const DoctorOptions& options, DoctorReport& report) {
+  const DoctorFinding best = report.tried.front();
+  if (best.settings.bits != 8 || best.settings.parity != Parity::None || !manyWrong(best)) co_return;
+  for (const Parity parity : {Parity::Even, Parity::Odd, Parity::Space}) {
+    LineSettings wanted = best.settings;
+    wanted.parity = parity;
+    DoctorFinding found;
+    try {
+      found = co_await listenWith(line, control, clock, options, wanted);
+    } catch (const Error& e) {
+      if (e.kind() != ErrorKind::Unsupported) throw;
+      continue;
+    }
+    if (found.readable < kReadable || manyWrong(found)) {
+      report.tried.push_back(found);
+      continue;
+    }
+    report.tried.insert(report.tried.begin(), found);
+    co_return;
+  }
 }
 
 }  // namespace
@@ -139,6 +174,8 @@ Task<DoctorReport> tryUsualSettings(ByteStream& line, LineControl& control, std:
   }
   std::stable_sort(report.tried.begin(), report.tried.end(),
                    [](const DoctorFinding& a, const DoctorFinding& b) { return a.readable > b.readable; });
+  if (!report.tried.empty() && report.tried.front().readable >= kReadable)
+    co_await lookForParity(line, control, clock, options, report);
   if (!report.tried.empty() && report.tried.front().readable >= kReadable)
     report.proposal = report.tried.front().settings;
   co_await control.change(before);

@@ -1,5 +1,7 @@
 // Finds the speed and framing of a line whose text is garbage: listens with the usual settings and says which
-// of them give readable text.
+// of them give readable text. Text with eight data bits and a parity bit reads well without the parity, too;
+// there the line's own count of broken frames tells. Two stop bits cannot be told from one by listening, and
+// need not be: a receiver of one hears both.
 #pragma once
 #include "base/clock.hpp"
 #include "line/line.hpp"
@@ -23,6 +25,8 @@ struct DoctorFinding {
   double readable = 0;
   std::size_t bytes = 0;
   std::string sample;  ///< what it looks like, printable
+  /// Frames and parities that were wrong, of the bytes; empty when the line does not count them.
+  std::optional<std::uint64_t> wrongFrames;
 };
 struct DoctorReport {
   std::vector<DoctorFinding> tried;  ///< best first

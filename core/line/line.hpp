@@ -3,6 +3,7 @@
 // port).
 #pragma once
 #include <chrono>
+#include <cstdint>
 #include <functional>
 #include <optional>
 #include <string>
@@ -41,6 +42,12 @@ struct ModemLines {
   bool operator==(const ModemLines&) const = default;
 };
 
+/// What the receiver of a line found wrong since it was opened.
+struct LineErrors {
+  std::uint64_t framing = 0, parity = 0, overrun = 0, breaks = 0;
+  bool operator==(const LineErrors&) const = default;
+};
+
 class LineControl {
  public:
   virtual ~LineControl() = default;
@@ -52,6 +59,8 @@ class LineControl {
   virtual Task<void> setDtr(bool on) = 0;
   /// What is known of the lamps now; empty when the line does not say.
   [[nodiscard]] virtual std::optional<ModemLines> lines() = 0;
+  /// Empty when the line does not count them (a pseudo-terminal, plain telnet).
+  [[nodiscard]] virtual std::optional<LineErrors> errors() { return std::nullopt; }
 };
 
 }  // namespace kw

@@ -3,6 +3,7 @@
 #include <asm/termbits.h>
 #include <fcntl.h>
 #include <grp.h>
+#include <linux/serial.h>
 #include <sys/file.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
@@ -118,7 +119,7 @@ void apply(int fd, const LineSettings& s, const std::string& path) {
 class DeviceStream : public ByteStream, public LineControl {
  public:
   DeviceStream(const Executor& on, int fd, std::string path, LineSettings settings)
-      : file_(on, fd), timer_(on), path_(std::move(path)), settings_(settings) {}
+      : file_(on, fd), timer_(on), path_(std::move(path)), settings_(settings), before_(counted()) {}
 
   Task<std::size_t> readSome(ByteSpan into) override {
     error_code code;
@@ -170,9 +171,21 @@ class DeviceStream : public ByteStream, public LineControl {
     return ModemLines{lit(TIOCM_RTS), lit(TIOCM_DTR), lit(TIOCM_CTS),
                       lit(TIOCM_DSR), lit(TIOCM_CAR), lit(TIOCM_RI)};
   }
+  [[nodiscard]] std::optional<LineErrors> errors() override {
+    auto now = counted();
+    if (!now || !before_) return std::nullopt;
+    return LineErrors{now->framing - before_->framing, now->parity - before_->parity,
+                      now->overrun - before_->overrun, now->breaks - before_->breaks};
+  }
 
  private:
   int fd() { return file_.native_handle(); }
+  std::optional<LineErrors> counted() {
+    serial_icounter_struct c{};
+    if (!file_.is_open() || ::ioctl(fd(), TIOCGICOUNT, &c) != 0) return std::nullopt;
+    const auto count = [](int n) { return static_cast<std::uint64_t>(n); };
+    return LineErrors{count(c.frame), count(c.parity), count(c.overrun) + count(c.buf_overrun), count(c.brk)};
+  }
 
   [[noreturn]] void raise(const error_code& code) {
     if (code == asio::error::operation_aborted || code == asio::error::bad_descriptor)
@@ -201,6 +214,7 @@ class DeviceStream : public ByteStream, public LineControl {
   asio::steady_timer timer_;
   std::string path_;
   LineSettings settings_;
+  std::optional<LineErrors> before_;  ///< the driver counts from when the machine was started
 };
 
 }  // namespace

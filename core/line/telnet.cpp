@@ -85,7 +85,9 @@ class Telnet : public TelnetStream {
     return isComPort() ? std::optional(lamps_) : std::nullopt;
   }
   [[nodiscard]] bool remoteEcho() const override { return them_[option::kEcho].on; }
+  [[nodiscard]] std::optional<LineErrors> errors() override { return errors_; }
   [[nodiscard]] std::string signature() const override { return signature_; }
+  void noteErrors(const LineErrors&) override {}
   void setWindowSize(int, int) override {}
 
  protected:
@@ -157,6 +159,7 @@ class Telnet : public TelnetStream {
   bool sending_ = false;
   LineSettings line_;
   ModemLines lamps_;
+  std::optional<LineErrors> errors_;
   std::string signature_;
 };
 
@@ -204,6 +207,8 @@ class Client : public Telnet {
                   peer());
     sendLine();
     replySub(option::kComPort, {com::kSetModemStateMask, 0xFF});
+    replySub(option::kComPort, {com::kSetLineStateMask,
+                                com::kOverrun | com::kParityError | com::kFramingError | com::kBreakSeen});
     replySub(option::kComPort, {com::kSetControl, com::kDtrOn});
     replySub(option::kComPort, {com::kSetControl, com::kRtsOn});
     replySub(option::kComPort, {com::kSignature});
@@ -325,6 +330,12 @@ class Client : public Telnet {
       case com::kSetControl:
         if (r.left() >= 1) controlAnswer(r.u8());
         break;
+      case com::kSetLineStateMask:  // the server agrees to tell
+        if (!errors_) errors_ = LineErrors();
+        break;
+      case com::kNotifyLineState:
+        if (r.left() >= 1) lineState(r.u8());
+        break;
       case com::kNotifyModemState:
         if (r.left() >= 1) {
           const Byte bits = r.u8();
@@ -334,6 +345,13 @@ class Client : public Telnet {
         break;
       default: break;
     }
+  }
+  void lineState(Byte bits) {
+    if (!errors_) errors_ = LineErrors();
+    if (bits & com::kOverrun) ++errors_->overrun;
+    if (bits & com::kParityError) ++errors_->parity;
+    if (bits & com::kFramingError) ++errors_->framing;
+    if (bits & com::kBreakSeen) ++errors_->breaks;
   }
   void controlAnswer(Byte value) {
     if (const auto flow = flowFromCode(value)) line_.flow = *flow;
@@ -367,6 +385,16 @@ class Server : public Telnet {
     co_return;
   }
   Task<void> sendBreak(std::chrono::milliseconds) override { co_return; }
+  void noteErrors(const LineErrors& more) override {
+    if (!isComPort()) return;
+    const std::pair<std::uint64_t, Byte> kinds[] = {{more.overrun, com::kOverrun},
+                                                    {more.parity, com::kParityError},
+                                                    {more.framing, com::kFramingError},
+                                                    {more.breaks, com::kBreakSeen}};
+    for (const auto& [count, bit] : kinds)
+      for (std::uint64_t i = 0; (lineStateMask_ & bit) != 0 && i < std::min<std::uint64_t>(count, 1000); ++i)
+        replySub(option::kComPort, {com::kNotifyLineState + com::kAnswer, bit});
+  }
   Task<void> setRts(bool) override { co_return; }
   Task<void> setDtr(bool) override { co_return; }
 
@@ -422,6 +450,8 @@ class Server : public Telnet {
         replySub(option::kComPort, {com::kSetModemStateMask + com::kAnswer, first});
         return sendModemState();
       case com::kSetLineStateMask:
+        lineStateMask_ = first;
+        return replySub(option::kComPort, {com::kSetLineStateMask + com::kAnswer, first});
       case com::kPurgeData:
         return replySub(option::kComPort, {static_cast<Byte>(which + com::kAnswer), first});
       default: return;
@@ -448,6 +478,7 @@ class Server : public Telnet {
   }
 
   TelnetServerOptions options_;
+  Byte lineStateMask_ = 0;  ///< RFC 2217: what the client wants to know
 };
 
 }  // namespace

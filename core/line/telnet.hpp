@@ -27,6 +27,9 @@ class TelnetStream : public ByteStream, public LineControl {
   /// What RFC 2217's signature said; empty when unknown.
   [[nodiscard]] virtual std::string signature() const = 0;
   [[nodiscard]] virtual bool isComPort() const = 0;
+  /// A server's: tells the client, which asked for it, of errors that came up on the line. Sent with the next
+  /// write.
+  virtual void noteErrors(const LineErrors& more) = 0;
 };
 
 /// With `comPort`, throws Error{Unsupported} when the server is not a network serial port.

@@ -29,6 +29,10 @@ constexpr std::uint8_t kAnswer = 100;
 // Values of SET-CONTROL.
 constexpr std::uint8_t kAskFlow = 0, kNoFlow = 1, kXonXoff = 2, kHardware = 3, kBreakOn = 5, kBreakOff = 6,
                        kDtrOn = 8, kDtrOff = 9, kRtsOn = 11, kRtsOff = 12, kDsrFlow = 19;
+// Bits of NOTIFY-LINESTATE.
+constexpr std::uint8_t kOverrun = 2, kParityError = 4, kFramingError = 8, kBreakSeen = 16;
+// Values of PURGE-DATA.
+constexpr std::uint8_t kPurgeReceived = 1, kPurgeToSend = 2, kPurgeBoth = 3;
 // Bits of NOTIFY-MODEMSTATE.
 constexpr std::uint8_t kCts = 16, kDsr = 32, kRing = 64, kCarrier = 128;
 }  // namespace com

@@ -12,6 +12,7 @@
 
 #include "base/error.hpp"
 #include "base/task.hpp"
+#include "line/line.hpp"
 #include "picture/framebuffer.hpp"
 #include "picture/region.hpp"
 #include "wire/tls.hpp"
@@ -113,6 +114,8 @@ struct LineFacts {
   std::string settings;  ///< "9600 8N1"; empty when the line has none
   bool hasLamps = false;
   bool rts = false, dtr = false, cts = false, dsr = false, dcd = false, ri = false;
+  /// What was received wrong since the line was opened; empty when the line does not count it.
+  std::optional<LineErrors> errors;
   bool operator==(const LineFacts&) const = default;
 };
 

@@ -293,6 +293,7 @@ class TextSession : public SessionBase, public TextConsole {
     LineFacts facts;
     facts.kind = line_.kind;
     if (line_.control != nullptr && live()) {
+      facts.errors = line_.control->errors();
       if (const auto lamps = line_.control->lines()) {
         facts.settings = line_.control->settings().forPeople();
         facts.hasLamps = true;

@@ -130,7 +130,13 @@ TEST_CASE("network serial: settings, lamps and break reach the server and come b
         s.speed = 4800;
         co_await client->change(s);
         co_await client->sendBreak(std::chrono::milliseconds(1));
-        while (breaks.size() < 2 || client->signature().empty())
+        LineErrors errors;
+        errors.framing = 2, errors.breaks = 1, errors.parity = 3;
+        server->noteErrors(errors);
+        const Bytes text{'x'};
+        co_await server->write(text);
+        while (breaks.size() < 2 || !client->errors() || client->errors()->breaks == 0 ||
+               client->signature().empty())
           co_await systemClock()->sleep(std::chrono::milliseconds(1));
       };
       auto one = listen();
@@ -146,6 +152,8 @@ TEST_CASE("network serial: settings, lamps and break reach the server and come b
     CHECK(client->isComPort());
     REQUIRE(client->lines());
     CHECK(client->lines()->dcd);
+    CHECK(client->errors()->framing == 2);
+    CHECK(client->errors()->parity == 3);
     CHECK(client->signature() == "kettle-lab");
   });
 }
@@ -211,7 +219,7 @@ class SimulatedLine : public ByteStream, public LineControl {
     co_await systemClock()->sleep(std::chrono::milliseconds(2));
     const std::string line =
         "WIND  4.2 FROM 221 AIR  11.8 HUM 76.3\r\n# all sensors answer, battery 12.7 V\r\n";
-    const Bytes heard = lab::overTheWire(viewOf(line), real_, now_);
+    const Bytes heard = lab::overTheWire(viewOf(line), real_, now_, &errors_);
     const std::size_t n = std::min(into.size(), heard.size());
     std::copy_n(heard.begin(), n, into.begin());
     if (n == 0) co_await systemClock()->sleep(std::chrono::hours(1));
@@ -229,9 +237,11 @@ class SimulatedLine : public ByteStream, public LineControl {
   Task<void> setRts(bool) override { co_return; }
   Task<void> setDtr(bool) override { co_return; }
   [[nodiscard]] std::optional<ModemLines> lines() override { return std::nullopt; }
+  [[nodiscard]] std::optional<LineErrors> errors() override { return errors_; }
 
  private:
   LineSettings real_, now_;
+  LineErrors errors_;
 };
 
 LineSettings settingsFrom(int speed, const char* frame) {
@@ -255,8 +265,13 @@ TEST_CASE("the wire gives text with the right settings and garbage with the wron
 }
 
 TEST_CASE("the doctor finds speed and framing, and puts the line back", "[line]") {
-  const auto [speed, frame] =
-      GENERATE(table<int, const char*>({{9600, "8N1"}, {115200, "8N1"}, {2400, "7E1"}, {19200, "7O1"}}));
+  const auto [speed, frame] = GENERATE(table<int, const char*>({{9600, "8N1"},
+                                                                {115200, "8N1"},
+                                                                {2400, "7E1"},
+                                                                {19200, "7O1"},
+                                                                {9600, "8E1"},
+                                                                {57600, "8O1"},
+                                                                {9600, "8S1"}}));
   SimulatedLine line(settingsFrom(speed, frame), settingsFrom(38400, "8N1"));
   DoctorReport report;
   runToEnd([&]() -> Task<void> {

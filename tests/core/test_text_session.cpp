@@ -225,6 +225,7 @@ TEST_CASE("through the lab's terminal server: wrong settings give garbage, the d
   REQUIRE(eventually([&] { return done.load(); }, std::chrono::seconds(30)));
   REQUIRE(report.proposal);
   CHECK(report.proposal->speed == 2400);
+  CHECK(eventually([&] { return watch.line().errors && watch.line().errors->framing > 0; }));
   watch.console().changeLine(*report.proposal);
   CHECK(watch.shows("WIND "));
 }
