@@ -16,7 +16,8 @@ namespace kw {
 class ChannelSink {
  public:
   virtual ~ChannelSink() = default;
-  virtual void fill() = 0;
+  /// Whether anything was taken.
+  virtual bool fill() = 0;
 };
 
 struct SshConnection::State : std::enable_shared_from_this<SshConnection::State> {

@@ -61,7 +61,7 @@ void Emulator::resize(int rowCount, int columnCount) {
 
 /// Whatever is written over half of a wide character takes the other half with it.
 void Emulator::splitWide(Cell* cells, int from, int to) {
-  if (from > 0 && (cells[from].attrs & attr::kWideTail)) cells[from - 1] = blank();
+  if (from > 0 && from < columns() && (cells[from].attrs & attr::kWideTail)) cells[from - 1] = blank();
   if (to < columns() && (cells[to].attrs & attr::kWideTail)) cells[to] = blank();
 }
 
