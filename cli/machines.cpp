@@ -5,6 +5,7 @@
 #include "cli/verbs.hpp"
 #include "record/setting.hpp"
 #include "route/hop.hpp"
+#include "route/ssh_import.hpp"
 #include "ssh/config.hpp"
 
 namespace kw::cli {
@@ -49,29 +50,6 @@ int list(bool json) {
   return kDone;
 }
 
-Id folderNamed(const Snapshot& s, StoreWriter& writer, const std::string& path) {
-  Id parent = 0;
-  std::size_t at = 0;
-  while (at <= path.size()) {
-    const auto slash = std::min(path.find('/', at), path.size());
-    const std::string name = path.substr(at, slash - at);
-    at = slash + 1;
-    if (name.empty()) continue;
-    Id found = 0;
-    for (const auto& [id, f] : s.folders)
-      if (f.parent == parent && f.name == name) found = id;
-    if (found == 0) {
-      Folder fresh;
-      fresh.parent = parent;
-      fresh.name = name;
-      writer.put(fresh);
-      found = fresh.id;
-    }
-    parent = found;
-  }
-  return parent;
-}
-
 struct AddRequest {
   std::string name, group, host;
   std::vector<std::string> addresses;
@@ -110,44 +88,13 @@ int importSsh(const std::string& file, const std::string& group) {
       SshConfig::load(file.empty() ? SshConfig::usualFile() : std::filesystem::path(file));
   auto store = openSqliteStore(usualStoreFile());
   const Snapshot s = store->load();
-  int added = 0, there = 0;
+  const std::vector<SshImport> imports = sshImportsOf(config, s);
+  int added = 0;
   store->commit("import SSH hosts", [&](StoreWriter& writer) {
-    const Id folder = folderNamed(s, writer, group);
-    for (const std::string& host : config.hosts()) {
-      if (s.machineNamed(host) != nullptr) {
-        ++there;
-        continue;
-      }
-      const SshHostConfig c = config.lookup(host);
-      Machine m;
-      m.name = host;
-      m.folder = folder;
-      writer.put(m);
-      Address address;
-      address.scheme = "ssh";
-      address.user = c.user;
-      address.host = c.hostName;
-      address.port = c.port == 0 ? 22 : c.port;
-      Endpoint e;
-      e.machine = m.id;
-      e.label = "shell";
-      e.address = address.uri();
-      writer.put(e);
-      const Owner owner{OwnerKind::Machine, m.id};
-      std::string keys;
-      for (const std::string& key : c.identityFiles) keys += (keys.empty() ? "" : ", ") + key;
-      if (!keys.empty()) writer.set(owner, "ssh.keys", keys);
-      if (!c.certificateFile.empty()) writer.set(owner, "ssh.certificate", c.certificateFile);
-      std::string via;
-      // A jump that is a host of the file is named as a machine, so that its own route and keys count.
-      const std::vector<std::string> hosts = config.hosts();
-      for (const std::string& jump : splitList(c.proxyJump))
-        via += (via.empty() ? "" : ", ") +
-               (std::find(hosts.begin(), hosts.end(), jump) != hosts.end() ? jump : "ssh://" + jump);
-      if (!via.empty()) writer.set(owner, "route.via", via);
-      ++added;
-    }
+    added = writeSshImports(writer, folderNamed(s, writer, group), imports);
   });
+  const auto there =
+      std::count_if(imports.begin(), imports.end(), [](const SshImport& i) { return i.there; });
   std::cout << added << " added, " << there << " were there already\n";
   return kDone;
 }

@@ -9,20 +9,31 @@
 #include "base/file.hpp"
 #include "desktop/desk.hpp"
 #include "desktop/main_window.hpp"
+#include "desktop/own_colours.hpp"
+#include "desktop/roster_accessible.hpp"
 #include "desktop/single_instance.hpp"
 #include "desktop/theme.hpp"
 #include "desktop/tour.hpp"
 
 namespace {
 
-kw::desktop::SchemeChoice rememberedScheme() {
+/// The scheme chosen last, and the name of an own one.
+std::pair<kw::desktop::SchemeChoice, QString> rememberedScheme() {
   try {
     const auto bytes = kw::readFile(kw::stateFolder() / "window.json");
     const auto state = QJsonDocument::fromJson(QByteArray::fromStdString(kw::textOf(bytes))).object();
-    return static_cast<kw::desktop::SchemeChoice>(std::clamp(state["scheme"].toInt(0), 0, 2));
+    return {static_cast<kw::desktop::SchemeChoice>(std::clamp(state["scheme"].toInt(0), 0, 3)),
+            state["ownScheme"].toString()};
   } catch (const kw::Error&) {
-    return kw::desktop::SchemeChoice::FollowDesktop;
+    return {kw::desktop::SchemeChoice::FollowDesktop, {}};
   }
+}
+
+/// False when no own scheme has this name any more.
+bool applyOwn(QApplication& app, const QString& name) {
+  for (const kw::desktop::Scheme& s : kw::desktop::OwnColours::all().window)
+    if (s.name == name) return kw::desktop::applyOwnScheme(app, s), true;
+  return false;
 }
 
 }  // namespace
@@ -52,14 +63,16 @@ int main(int argc, char** argv) {
   try {
     SingleInstance instance;
     if (!parser.isSet(tour) && !parser.isSet(measure) && instance.handOver(address)) return 0;
-    SchemeChoice choice = rememberedScheme();
+    auto [choice, ownName] = rememberedScheme();
     if (parser.value(scheme) == "evening" || parser.isSet(tour)) choice = SchemeChoice::Evening;
     if (parser.value(scheme) == "morning") choice = SchemeChoice::Morning;
-    applyScheme(app, choice);
+    if (choice != SchemeChoice::Own || !applyOwn(app, ownName))
+      applyScheme(app, choice == SchemeChoice::Own ? SchemeChoice::FollowDesktop : choice);
     OpeningTools tools;
     tools.store = openSqliteStore(usualStoreFile());
     tools.vault = openVault(configFolder());
     Desk desk(tools, parser.isSet(tour) ? Records::Loading::Now : Records::Loading::Later);
+    installRosterAccessibility();
     MainWindow window(desk);
     window.show();
     if (parser.isSet(measure)) {

@@ -8,6 +8,7 @@
 #include <QStackedWidget>
 #include <QTableWidget>
 
+#include "desktop/colours_view.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
@@ -16,6 +17,7 @@
 #include "desktop/side.hpp"
 #include "desktop/spout.hpp"
 #include "desktop/stage.hpp"
+#include "desktop/text_view.hpp"
 #include "desktop/theme.hpp"
 #include "session/keys.hpp"
 
@@ -65,6 +67,12 @@ void MainWindow::buildMenus() {
     if (m != 0) editMachine(m);
   });
   add(machine, "remove", tr("&Remove"), {}, [this] { removeMachine(roster_->selected()); });
+  machine->addSeparator();
+  add(machine, "newGroup", tr("New &place or group…"), {},
+      [this] { editGroup(0, roster_->selectedFolder()); });
+  add(machine, "groupSheet", tr("Edit the &group's sheet…"), QKeySequence("Ctrl+Shift+E"),
+      [this] { editGroup(roster_->selectedFolder()); });
+  add(machine, "importSsh", tr("&Import SSH hosts…"), {}, [this] { showImport(); });
   machine->addSeparator();
   add(machine, "undo", tr("&Undo"), QKeySequence::Undo, [this] { desk_.records().undo(); });
   machine->addSeparator();
@@ -172,16 +180,66 @@ void MainWindow::buildViewMenu() {
   for (const auto& [name, text, choice] : choices)
     add(schemes, name, text, {}, [this, c = choice] {
       applyScheme(*qApp, c);
-      for (QWidget* w : QApplication::allWidgets()) w->update();
-      if (!sheet_->dirty() && centre_->currentWidget() == sheet_) sheet_->edit(sheet_->machine());
-    });
+      coloursChanged();
+    })->setCheckable(true);
+  schemes->addSeparator();
+  QMenu* own = schemes->addMenu(tr("&Own ones"));
+  connect(schemes, &QMenu::aboutToShow, this, [this, own] { fillOwnSchemes(own); });
+  add(schemes, "colours", tr("&Make own colours…"), {}, [this] { showColours(); });
   connect(view, &QMenu::aboutToShow, this, &MainWindow::refreshActions);
+}
+
+void MainWindow::fillOwnSchemes(QMenu* menu) {
+  for (const auto& [name, choice] :
+       {std::pair("schemeDesktop", SchemeChoice::FollowDesktop),
+        std::pair("schemeEvening", SchemeChoice::Evening), std::pair("schemeMorning", SchemeChoice::Morning)})
+    actions_[name]->setChecked(schemeChoice() == choice);
+  menu->clear();
+  for (const Scheme& s : OwnColours::all().window) {
+    QAction* a = menu->addAction(s.name, this, [this, name = s.name] { useOwnScheme(name); });
+    a->setCheckable(true);
+    a->setChecked(schemeChoice() == SchemeChoice::Own && scheme().name == s.name);
+  }
+  menu->setEnabled(!menu->isEmpty());
+}
+
+void MainWindow::useOwnScheme(const QString& name) {
+  for (const Scheme& s : {eveningScheme(), morningScheme()})
+    if (s.name == name) applyScheme(*qApp, s.dark ? SchemeChoice::Evening : SchemeChoice::Morning);
+  for (const Scheme& s : OwnColours::all().window)
+    if (s.name == name) applyOwnScheme(*qApp, s);
+  coloursChanged();
+}
+
+void MainWindow::coloursChanged() {
+  for (QWidget* w : QApplication::allWidgets()) w->update();
+  if (!sheet_->dirty() && centre_->currentWidget() == sheet_) sheet_->edit(sheet_->machine());
+  for (Pane* p : stage_->panes())
+    if (p->showsText()) p->textView()->canvas()->applyLook();
+}
+
+void MainWindow::showColours() {
+  if (colours_ == nullptr) {
+    colours_ = new ColoursView(centre_);
+    centre_->addWidget(colours_);
+    connect(colours_, &ColoursView::said, this, &MainWindow::say);
+    connect(colours_, &ColoursView::closed, this, &MainWindow::showStage);
+    connect(colours_, &ColoursView::windowSchemeWanted, this, &MainWindow::useOwnScheme);
+    connect(colours_, &ColoursView::changed, this, [this] {
+      // A scheme that is in use follows while it is being made.
+      if (schemeChoice() == SchemeChoice::Own) useOwnScheme(scheme().name);
+      coloursChanged();
+    });
+  }
+  centre_->setCurrentWidget(colours_);
+  colours_->list()->setFocus();
 }
 
 void MainWindow::refreshActions() {
   if (actions_.isEmpty()) return;
   const Id selected = roster_->selected();
   allow("open", selected != 0, tr("Choose a machine in the roster first."));
+  allow("groupSheet", roster_->selectedFolder() != 0, tr("Choose a machine first; its group is meant."));
   allow("remove", selected != 0, tr("Choose a machine in the roster first."));
   allow("sheet", selected != 0 || current() != nullptr, tr("Choose a machine first."));
   // While the records are being read, the store is busy; the window must not wait for it.

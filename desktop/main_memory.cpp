@@ -42,6 +42,7 @@ void MainWindow::save() {
   state["split"] = QString::fromLatin1(split_->saveState().toBase64());
   state["side"] = side_->isVisible();
   state["scheme"] = static_cast<int>(schemeChoice());
+  state["ownScheme"] = schemeChoice() == SchemeChoice::Own ? scheme().name : QString();
   state["spoutEdge"] = spoutEdge_;
   state["spoutShare"] = spoutShare_;
   state["groupBy"] = static_cast<int>(roster_->groupBy());

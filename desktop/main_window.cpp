@@ -1,4 +1,5 @@
 #include "desktop/main_window.hpp"
+#include "desktop/import_view.hpp"
 
 #include <QApplication>
 #include <QClipboard>
@@ -50,12 +51,12 @@ MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_
   connect(&desk_.records(), &Records::said, this, &MainWindow::say);
   connect(&desk_, &Desk::said, this, &MainWindow::say);
   connect(&desk_, &Desk::sessionsChanged, this, [this] {
-    roster_->viewport()->update();
+    roster_->statesChanged();
     refreshSide();
     refreshActions();
   });
   connect(&desk_.reach(), &Reach::changed, this, [this] {
-    roster_->viewport()->update();
+    roster_->statesChanged();
     refreshSide();
   });
   connect(QApplication::clipboard(), &QClipboard::dataChanged, this, &MainWindow::clipboardChanged);
@@ -106,8 +107,10 @@ void MainWindow::buildTop() {
   groupButton_ = new QToolButton(rosterPanel_);
   groupButton_->setPopupMode(QToolButton::InstantPopup);
   auto* groupMenu = new QMenu(groupButton_);
-  const std::pair<GroupBy, QString> groups[] = {
-      {GroupBy::Place, tr("by place")}, {GroupBy::Host, tr("by host")}, {GroupBy::Tag, tr("by tag")}};
+  const std::pair<GroupBy, QString> groups[] = {{GroupBy::Place, tr("by place")},
+                                                {GroupBy::Host, tr("by host")},
+                                                {GroupBy::Tag, tr("by tag")},
+                                                {GroupBy::State, tr("by state")}};
   for (const auto& [by, words] : groups)
     groupMenu->addAction(words, this, [this, by = by, words = words] {
       roster_->setGroupBy(by);
@@ -186,15 +189,9 @@ void MainWindow::buildTop() {
   connect(roster_, &RosterList::openWanted, this, &MainWindow::openEndpoint);
   connect(roster_, &RosterList::sheetWanted, this, [this](Id m) { editMachine(m); });
   connect(roster_, &RosterList::removeWanted, this, &MainWindow::removeMachine);
-  connect(roster_, &RosterList::renameGroupWanted, this, [this](Id folder) {
-    const auto found = desk_.records().snapshot().folders.find(folder);
-    if (found == desk_.records().snapshot().folders.end()) return;
-    bool done = false;
-    const QString name =
-        QInputDialog::getText(this, tr("Rename"), tr("Name of the group:"), QLineEdit::Normal,
-                              QString::fromStdString(found->second.name), &done);
-    if (done) renameGroup(folder, name);
-  });
+  connect(roster_, &RosterList::groupSheetWanted, this, [this](Id folder) { editGroup(folder); });
+  connect(roster_, &RosterList::newGroupWanted, this, [this](Id parent) { editGroup(0, parent); });
+  connect(roster_, &RosterList::removeGroupWanted, this, &MainWindow::removeGroup);
   connect(roster_, &RosterList::newMachineWanted, this, [this](Id folder) {
     editMachine(0);
     sheet_->useFolder(folder);
@@ -266,6 +263,7 @@ void MainWindow::buildTop() {
   connect(sheet_, &Sheet::closed, this, &MainWindow::showStage);
   connect(sheet_, &Sheet::openWanted, this, &MainWindow::openEndpoint);
   connect(sheet_, &Sheet::draftChanged, this, &MainWindow::refreshSide);
+  connect(sheet_, &Sheet::folderKept, this, [this] { say(tr("Kept.")); });
   connect(sheet_, &Sheet::kept, this, [this](Id m) {
     roster_->select(m);
     say(tr("Kept."));
@@ -326,6 +324,22 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
   return now;
 }
 
+/// How many machines of a group, and of those inside it, stand how.
+std::vector<std::pair<State, QString>> MainWindow::statesIn(Id folder) const {
+  const Snapshot& s = desk_.records().snapshot();
+  std::map<State, int> counts;
+  for (const auto& [id, m] : s.machines) {
+    const auto path = s.pathOf(m.folder);
+    if (std::any_of(path.begin(), path.end(), [folder](const Folder* f) { return f->id == folder; }))
+      ++counts[nowOf(m).state];
+  }
+  std::vector<std::pair<State, QString>> out;
+  for (const auto& [state, count] : counts)
+    out.emplace_back(state, tr("%1 %2").arg(count).arg(wordsFor(state)));
+  if (out.empty()) out.emplace_back(State::NeverReached, tr("none yet"));
+  return out;
+}
+
 void MainWindow::refreshSide() {
   if (centre_->currentWidget() == sheet_) {
     if (const auto draft = sheet_->draftEndpoint()) {
@@ -341,6 +355,10 @@ void MainWindow::refreshSide() {
           clash.isEmpty() ? State::Answering : State::Trouble,
           clash.isEmpty() ? tr("no other machine uses this port") : tr("the port is %1's too").arg(clash));
       side_->setChecks(tr("Before the first open"), checks);
+    }
+    if (sheet_->editsFolder()) {
+      side_->setRoute({}, {});
+      side_->setChecks(tr("Its machines now"), statesIn(sheet_->folder()));
     }
     side_->setFigures(nullptr);
     return;
@@ -399,13 +417,36 @@ void MainWindow::editMachine(Id machine, const QString& address) {
   refreshSide();
 }
 
-void MainWindow::renameGroup(Id folder, const QString& name) {
-  const auto found = desk_.records().snapshot().folders.find(folder);
-  if (found == desk_.records().snapshot().folders.end() || name.trimmed().isEmpty()) return;
-  Folder changed = found->second;
-  changed.name = name.trimmed().toStdString();
-  desk_.records().commit(tr("rename %1").arg(QString::fromStdString(found->second.name)),
-                         [&](StoreWriter& w) { w.put(changed); });
+void MainWindow::editGroup(Id folder, Id parent) {
+  sheet_->editFolder(folder, parent);
+  centre_->setCurrentWidget(sheet_);
+  if (auto* name = sheet_->findChild<QLineEdit*>("machineName"); name != nullptr && folder == 0)
+    name->setFocus();
+  refreshSide();
+}
+
+void MainWindow::removeGroup(Id folder) {
+  const Snapshot& s = desk_.records().snapshot();
+  const auto found = s.folders.find(folder);
+  if (found == s.folders.end()) return;
+  const QString name = QString::fromStdString(found->second.name);
+  int machines = 0;
+  for (const auto& [id, m] : s.machines) {
+    const auto path = s.pathOf(m.folder);
+    if (std::none_of(path.begin(), path.end(), [folder](const Folder* f) { return f->id == folder; }))
+      continue;
+    ++machines;
+    for (const Endpoint* e : s.endpointsOf(id))
+      if (desk_.sessionOf(e->id) != nullptr) {
+        say(tr("%1 is open. End its session first.").arg(QString::fromStdString(m.name)));
+        return;
+      }
+  }
+  if (desk_.records().commit(tr("remove %1").arg(name),
+                             [folder](StoreWriter& w) { w.removeFolder(folder); })) {
+    showStage();
+    say(tr("Removed %1 and %n machines. Ctrl+Z brings them back.", nullptr, machines).arg(name));
+  }
 }
 
 void MainWindow::removeMachine(Id machine) {
@@ -439,6 +480,18 @@ void MainWindow::showTrusted() {
   } catch (const Error& e) {
     say(QString::fromUtf8(e.what()));
   }
+}
+
+void MainWindow::showImport() {
+  if (import_ == nullptr) {
+    import_ = new ImportView(desk_.records(), centre_);
+    centre_->addWidget(import_);
+    connect(import_, &ImportView::said, this, &MainWindow::say);
+    connect(import_, &ImportView::closed, this, &MainWindow::showStage);
+  }
+  import_->look();
+  centre_->setCurrentWidget(import_);
+  import_->table()->setFocus();
 }
 
 void MainWindow::showJournal() {

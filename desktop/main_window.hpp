@@ -19,7 +19,9 @@ class QToolButton;
 
 namespace kw::desktop {
 
+class ColoursView;
 class FilesPanel;
+class ImportView;
 class ScreenWindow;
 class Sheet;
 class Side;
@@ -39,13 +41,21 @@ class MainWindow : public QMainWindow {
   void openMachine(const QString& name);
   void editMachine(Id machine, const QString& address = {});
   void removeMachine(Id machine);
-  void renameGroup(Id folder, const QString& name);
+  /// The sheet of a place or group; 0 makes a new one in `parent`.
+  void editGroup(Id folder, Id parent = 0);
+  void removeGroup(Id folder);
   void endSession(OpenSession* session);
   ScreenWindow* openFullScreen(OpenSession* session);
   ScreenWindow* openScreenWindow(OpenSession* session, int screen);
   void savePicture(OpenSession* session, QString file = {});
   void showJournal();
   void showTrusted();
+  void showImport();
+  [[nodiscard]] ImportView* importView() const { return import_; }
+  /// Where colour schemes of the window and of text are made.
+  void showColours();
+  void useOwnScheme(const QString& name);
+  [[nodiscard]] ColoursView* colours() const { return colours_; }
   [[nodiscard]] TrustView* trusted() const { return trusted_; }
   /// The files of a machine that has a way in by SSH, below the stage.
   void openFiles(Id machine);
@@ -81,6 +91,7 @@ class MainWindow : public QMainWindow {
   void allow(const QString& name, bool can, const QString& why = {});
   void refreshActions();
   void refreshSide();
+  [[nodiscard]] std::vector<std::pair<State, QString>> statesIn(Id folder) const;
   void recordsChanged();
   [[nodiscard]] MachineNow nowOf(const Machine& machine) const;
   [[nodiscard]] OpenSession* current() const;
@@ -106,6 +117,8 @@ class MainWindow : public QMainWindow {
   void connectSession(OpenSession* session);
   void clipboardChanged();
   void cure(const QString& action);
+  void fillOwnSchemes(class QMenu* menu);
+  void coloursChanged();
   void setFit(const QString& word);
   void askForPower(PowerWish wish);
   void askPassphrase(bool toOpen);
@@ -122,6 +135,8 @@ class MainWindow : public QMainWindow {
   Stage* stage_;
   QSplitter* stageAndFiles_;
   TrustView* trusted_ = nullptr;  ///< made when first wanted
+  ColoursView* colours_ = nullptr;
+  ImportView* import_ = nullptr;
   FilesPanel* files_ = nullptr;  ///< made when first wanted
   Sheet* sheet_;
   QTableWidget* journal_;

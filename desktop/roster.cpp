@@ -1,5 +1,6 @@
 #include "desktop/roster.hpp"
 
+#include <QAccessible>
 #include <QContextMenuEvent>
 #include <QHelpEvent>
 #include <QMenu>
@@ -34,6 +35,12 @@ RosterList::RosterList(QWidget* parent) : QAbstractScrollArea(parent) {
   viewport()->setAutoFillBackground(false);
   setAccessibleName(tr("Machines"));
   verticalScrollBar()->setSingleStep(kMachineHeight);
+  // Checks come in many at a time; the list is put in order after them, not with each.
+  regroup_.setSingleShot(true);
+  regroup_.setInterval(400);
+  connect(&regroup_, &QTimer::timeout, this, [this] {
+    if (groupBy_ == GroupBy::State) rebuild();
+  });
 }
 
 void RosterList::setSnapshot(std::shared_ptr<const Snapshot> snapshot, bool loaded) {
@@ -47,9 +54,47 @@ void RosterList::setGroupBy(GroupBy by) {
   rebuild();
 }
 
+void RosterList::statesChanged() {
+  viewport()->update();
+  if (groupBy_ == GroupBy::State && !regroup_.isActive()) regroup_.start();
+}
+
+Id RosterList::selectedFolder() const {
+  if (!snapshot_) return 0;
+  const auto found = snapshot_->machines.find(selected_);
+  return found == snapshot_->machines.end() ? 0 : found->second.folder;
+}
+
+int RosterList::selectedRow() const {
+  for (std::size_t i = 0; i < shown_.size(); ++i)
+    if (!shown_[i].heading && shown_[i].machine == selected_ && selected_ != 0) return static_cast<int>(i);
+  return -1;
+}
+
+QRect RosterList::rowRectAt(int row) const { return rectOf(static_cast<std::size_t>(row)).toRect(); }
+
+QString RosterList::spokenRow(int row) const {
+  const RosterRow& r = shown_[static_cast<std::size_t>(row)];
+  if (r.heading) return tr("%1, %n machines", nullptr, r.count).arg(QString::fromStdString(r.title));
+  const auto found = snapshot_->machines.find(r.machine);
+  if (found == snapshot_->machines.end()) return {};
+  const MachineNow now = now_ ? now_(found->second) : MachineNow{};
+  QStringList ways;
+  for (const Endpoint* e : snapshot_->endpointsOf(r.machine)) ways << chipText(*e);
+  return tr("%1, %2, %3; ways in: %4")
+      .arg(QString::fromStdString(found->second.name), wordsFor(now.state), now.sentence, ways.join(", "));
+}
+
 void RosterList::rebuild() {
   if (!snapshot_) return;
-  index_ = RosterIndex(snapshot_, groupBy_);
+  index_ = RosterIndex(snapshot_, groupBy_, [this](const Machine& m) {
+    // What needs somebody stands first.
+    static constexpr State kOrder[] = {State::Trouble,      State::Answering, State::Starting,
+                                       State::NotAnswering, State::Off,       State::NeverReached};
+    const State state = now_ ? now_(m).state : State::NeverReached;
+    const auto rank = std::find(std::begin(kOrder), std::end(kOrder), state) - std::begin(kOrder);
+    return RosterState{static_cast<int>(rank), wordsFor(state).toStdString()};
+  });
   index_.narrow(text_.toStdString());
   if (!snapshot_->machines.contains(selected_)) selected_ = 0;
   place();
@@ -177,7 +222,7 @@ void RosterList::paintHeading(QPainter& p, const RosterRow& row, const QRectF& r
   else
     p.drawPolygon(QPolygonF({{c.x() - 4, c.y() - 2}, {c.x() + 4, c.y() - 2}, {c.x(), c.y() + 3}}));
   p.setFont(windowFont(9));
-  p.setPen(s.dark ? QColor("#c7b08f") : QColor("#6d4d27"));
+  p.setPen(headingColour());
   const QRectF text = rect.adjusted(26, 6, -12, 0);
   const QString aside = folded ? tr("%1 machines").arg(row.count) : QString::fromStdString(row.aside);
   const int asideWidth = aside.isEmpty() ? 0 : p.fontMetrics().horizontalAdvance(aside) + 10;
@@ -238,6 +283,9 @@ void RosterList::select(Id machine) {
                                     viewport()->height());
   }
   viewport()->update();
+  QAccessibleEvent spoken(this, QAccessible::Focus);
+  if (const int row = selectedRow(); row >= 0) spoken.setChild(row);
+  QAccessible::updateAccessibility(&spoken);
   emit selectionChanged(machine);
 }
 
@@ -355,8 +403,12 @@ void RosterList::contextMenuEvent(QContextMenuEvent* event) {
     const Id folder = shown_[static_cast<std::size_t>(row)].folder;
     QMenu menu;
     menu.addAction(tr("New machine here…"), this, [this, folder] { emit newMachineWanted(folder); });
-    menu.addAction(tr("Rename this group…"), this, [this, folder] { emit renameGroupWanted(folder); })
-        ->setEnabled(folder != 0);
+    if (folder != 0) {
+      menu.addAction(tr("New group in it…"), this, [this, folder] { emit newGroupWanted(folder); });
+      menu.addAction(tr("Edit the group's sheet…"), this, [this, folder] { emit groupSheetWanted(folder); });
+      menu.addAction(tr("Remove it with its machines"), this,
+                     [this, folder] { emit removeGroupWanted(folder); });
+    }
     menu.exec(event->globalPos());
     return;
   }

@@ -2,6 +2,7 @@
 #pragma once
 #include <QAbstractScrollArea>
 #include <QSet>
+#include <QTimer>
 #include <functional>
 #include <set>
 
@@ -25,6 +26,14 @@ class RosterList : public QAbstractScrollArea {
   /// `loaded` false: the records are still being read.
   void setSnapshot(std::shared_ptr<const Snapshot> snapshot, bool loaded = true);
   void setGroupBy(GroupBy by);
+  /// How machines stand has changed: painted anew, and put under other headings when grouped by state.
+  void statesChanged();
+  /// The group that a machine of the list is in; what the keyboard's commands for groups mean.
+  [[nodiscard]] Id selectedFolder() const;
+  /// For screen readers: how a row reads aloud, and where it is.
+  [[nodiscard]] QString spokenRow(int row) const;
+  [[nodiscard]] QRect rowRectAt(int row) const;
+  [[nodiscard]] int selectedRow() const;
   [[nodiscard]] GroupBy groupBy() const { return groupBy_; }
   void narrow(const QString& text);
   void setNow(std::function<MachineNow(const Machine&)> now) { now_ = std::move(now); }
@@ -43,7 +52,9 @@ class RosterList : public QAbstractScrollArea {
   void openWanted(kw::Id endpoint);
   void sheetWanted(kw::Id machine);
   void removeWanted(kw::Id machine);
-  void renameGroupWanted(kw::Id folder);
+  void groupSheetWanted(kw::Id folder);
+  void newGroupWanted(kw::Id parent);
+  void removeGroupWanted(kw::Id folder);
   void newMachineWanted(kw::Id folder);
   void visibleChanged();
 
@@ -86,6 +97,7 @@ class RosterList : public QAbstractScrollArea {
   std::set<std::string> folded_;
   std::function<MachineNow(const Machine&)> now_;
   bool loaded_ = true;
+  QTimer regroup_;
   Id selected_ = 0;
   int hovered_ = -1;
 };

@@ -105,7 +105,8 @@ void Sheet::build() {
   middle->addWidget(pages_, 1);
   column->addLayout(middle, 1);
   connect(list_, &QListWidget::currentRowChanged, pages_, &QStackedWidget::setCurrentIndex);
-  connect(undo_, &QPushButton::clicked, this, [this] { edit(machine_.id); });
+  connect(undo_, &QPushButton::clicked, this,
+          [this] { folder_ ? editFolder(folder_->id, folder_->parent) : edit(machine_.id); });
   connect(keep_, &QPushButton::clicked, this, [this] { keep(); });
   connect(keepOpen_, &QPushButton::clicked, this, [this] {
     if (!keep()) return;
@@ -142,6 +143,7 @@ bool Sheet::applies(const Setting& s) const {
 void Sheet::edit(Id machine, const QString& address) {
   base_ = records_.shared();
   machine_ = {};
+  folder_.reset();
   ways_.clear();
   changes_.clear();
   newPassword_.reset();
@@ -162,9 +164,7 @@ void Sheet::edit(Id machine, const QString& address) {
     e.address = address.isEmpty() ? "vnc://" : address.toStdString();
     ways_.push_back({e, false});
   }
-  groupPath_.clear();
-  for (const Folder* f : base_->pathOf(machine_.folder))
-    groupPath_ += (groupPath_.isEmpty() ? "" : " / ") + QString::fromStdString(f->name);
+  groupPath_ = pathText(machine_.folder);
   owner_ = {OwnerKind::WayIn, ways_[currentWay_].endpoint.id};
   buildPages();
 }
@@ -182,13 +182,40 @@ void Sheet::buildPages() {
     list_->addItem(name);
     pages_->addWidget(page);
   };
-  add(tr("Name and place"), pageNames());
-  add(tr("Ways to reach it"), pageWays());
-  for (const QString& section : sections()) add(section, pageSettings(section));
-  add(tr("Sign-in"), pageSignIn());
+  keepOpen_->setVisible(!folder_);
+  if (folder_) {
+    add(tr("Name and place"), pageFolder());
+    if (folder_->id != 0)
+      for (const QString& section : sections()) add(section, pageSettings(section));
+  } else {
+    add(tr("Name and place"), pageNames());
+    add(tr("Ways to reach it"), pageWays());
+    for (const QString& section : sections()) add(section, pageSettings(section));
+    add(tr("Sign-in"), pageSignIn());
+  }
   add(tr("Notes"), pageNotes());
   list_->setCurrentRow(std::min(row, list_->count() - 1));
   refreshSummaries();
+}
+
+QString Sheet::pathText(Id folder) const {
+  QString path;
+  for (const Folder* f : base_->pathOf(folder))
+    path += (path.isEmpty() ? "" : " / ") + QString::fromStdString(f->name);
+  return path;
+}
+
+QComboBox* Sheet::newGroupBox(QWidget* page) const {
+  auto* group = new QComboBox(page);
+  group->setEditable(true);
+  group->setObjectName("machineGroup");
+  group->lineEdit()->setAccessibleName(tr("Place and group"));
+  QStringList paths;
+  for (const auto& [id, f] : base_->folders) paths << pathText(id);
+  paths.sort();
+  group->addItems(paths);
+  group->setCurrentText(groupPath_);
+  return group;
 }
 
 QWidget* Sheet::pageNames() {
@@ -198,20 +225,7 @@ QWidget* Sheet::pageNames() {
   name->setObjectName("machineName");
   name->setPlaceholderText(tr("mist-bench"));
   labelled(column, tr("Name"), name);
-  auto* group = new QComboBox(page);
-  group->setEditable(true);
-  group->setObjectName("machineGroup");
-  group->lineEdit()->setAccessibleName(tr("Place and group"));
-  QStringList paths;
-  for (const auto& [id, f] : base_->folders) {
-    QString path;
-    for (const Folder* part : base_->pathOf(id))
-      path += (path.isEmpty() ? "" : " / ") + QString::fromStdString(part->name);
-    paths << path;
-  }
-  paths.sort();
-  group->addItems(paths);
-  group->setCurrentText(groupPath_);
+  auto* group = newGroupBox(page);
   labelled(column, tr("Place and group"), group);
   auto* host = new QLineEdit(QString::fromStdString(machine_.host), page);
   labelled(column, tr("Runs on host"), host);
@@ -267,20 +281,24 @@ QWidget* Sheet::pageSignIn() {
 QWidget* Sheet::pageNotes() {
   auto* page = new QWidget;
   auto* column = pageLayout(page, tr("Notes"));
-  auto* notes = new QPlainTextEdit(QString::fromStdString(machine_.notes), page);
+  auto* notes = new QPlainTextEdit(QString::fromStdString(folder_ ? folder_->notes : machine_.notes), page);
   notes->setAccessibleName(tr("Notes"));
   column->addWidget(notes, 1);
-  connect(notes, &QPlainTextEdit::textChanged, this,
-          [this, notes] { machine_.notes = notes->toPlainText().toStdString(), touched(); });
+  connect(notes, &QPlainTextEdit::textChanged, this, [this, notes] {
+    (folder_ ? folder_->notes : machine_.notes) = notes->toPlainText().toStdString();
+    touched();
+  });
   return page;
 }
 
 QString Sheet::machineName() const {
+  if (folder_) return folder_->name.empty() ? tr("New group") : QString::fromStdString(folder_->name);
   return machine_.name.empty() ? tr("New machine") : QString::fromStdString(machine_.name);
 }
 bool Sheet::dirty() const { return changed_; }
 
 std::optional<Endpoint> Sheet::draftEndpoint() const {
+  if (folder_) return std::nullopt;
   for (std::size_t i = currentWay_; i < ways_.size(); ++i)
     if (!ways_[i].removed) {
       Endpoint e = ways_[i].endpoint;
@@ -291,6 +309,7 @@ std::optional<Endpoint> Sheet::draftEndpoint() const {
 }
 
 void Sheet::useAddress(const QString& address) {
+  if (folder_) return;
   ways_[currentWay_].endpoint.address = address.toStdString();
   refreshWays();
   touched();
@@ -298,9 +317,7 @@ void Sheet::useAddress(const QString& address) {
 
 void Sheet::useFolder(Id folder) {
   machine_.folder = folder;
-  groupPath_.clear();
-  for (const Folder* f : base_->pathOf(folder))
-    groupPath_ += (groupPath_.isEmpty() ? "" : " / ") + QString::fromStdString(f->name);
+  groupPath_ = pathText(folder);
   buildPages();
 }
 
@@ -311,9 +328,12 @@ void Sheet::touched() {
 }
 
 QString Sheet::problem() const {
-  if (machine_.name.empty()) return tr("The machine needs a name.");
+  if (folder_) {
+    if (const QString wrong = folderProblem(); !wrong.isEmpty()) return wrong;
+  } else if (machine_.name.empty())
+    return tr("The machine needs a name.");
   for (const auto& [id, m] : base_->machines)
-    if (m.name == machine_.name && id != machine_.id)
+    if (!folder_ && m.name == machine_.name && id != machine_.id)
       return tr("Another machine is called %1 already.").arg(machineName());
   for (const EndpointRow& row : ways_) {
     if (row.removed) continue;
@@ -351,10 +371,15 @@ void Sheet::refreshSummaries() {
   const auto summarize = [&](int row, const QString& text) {
     if (auto* item = list_->item(row)) item->setData(kSummaryRole, text);
   };
-  summarize(0, groupPath_.isEmpty() ? tr("no group") : groupPath_.section(" / ", -1));
-  summarize(1, names.join(", "));
-  int row = 2;
-  for (const QString& section : sections()) {
+  int row = 0;
+  if (folder_) {
+    summarize(row++, groupPath_.isEmpty() ? tr("a place") : tr("in %1").arg(groupPath_.section(" / ", -1)));
+    summarizeFolder();
+  } else {
+    summarize(row++, groupPath_.isEmpty() ? tr("no group") : groupPath_.section(" / ", -1));
+    summarize(row++, names.join(", "));
+  }
+  for (const QString& section : folder_ && folder_->id == 0 ? QStringList() : sections()) {
     int own = 0;
     int inherited = 0;
     for (const Setting& s : allSettings()) {
@@ -368,13 +393,14 @@ void Sheet::refreshSummaries() {
     if (inherited > 0) parts << tr("%1 inherited").arg(inherited);
     summarize(row++, parts.isEmpty() ? tr("as built in") : parts.join(", "));
   }
-  summarize(row++, newPassword_ ? tr("a new password") : tr("console password"));
-  summarize(row,
-            machine_.notes.empty() ? tr("none") : QString::fromStdString(machine_.notes).section('\n', 0, 0));
+  if (!folder_) summarize(row++, newPassword_ ? tr("a new password") : tr("console password"));
+  const std::string& notes = folder_ ? folder_->notes : machine_.notes;
+  summarize(row, notes.empty() ? tr("none") : QString::fromStdString(notes).section('\n', 0, 0));
 }
 
 bool Sheet::keep() {
   if (!problem().isEmpty()) return false;
+  if (folder_) return keepFolder();
   const bool isNew = machine_.id == 0;
   const auto draft = machine_;
   const auto ways = ways_;
@@ -382,22 +408,7 @@ bool Sheet::keep() {
       records_.commit((isNew ? tr("add %1") : tr("change %1")).arg(machineName()), [&](StoreWriter& w) {
         machine_ = draft;
         ways_ = ways;
-        Id parent = 0;
-        for (const QString& part : groupPath_.split('/', Qt::SkipEmptyParts)) {
-          const std::string name = part.trimmed().toStdString();
-          if (name.empty()) continue;
-          Id found = 0;
-          for (const auto& [id, f] : base_->folders)
-            if (f.parent == parent && f.name == name) found = id;
-          if (found == 0) {
-            Folder f;
-            f.parent = parent, f.name = name;
-            w.put(f);
-            found = f.id;
-          }
-          parent = found;
-        }
-        machine_.folder = parent;
+        machine_.folder = folderNamed(*base_, w, groupPath_.toStdString());
         w.put(machine_);
         int position = 0;
         for (EndpointRow& row : ways_) {

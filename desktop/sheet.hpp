@@ -1,5 +1,5 @@
-// The sheet: makes and edits a machine, its ways in and their settings; every setting shows where it comes
-// from.
+// The sheet: makes and edits a machine, its ways in and their settings, or a place or group and what it hands
+// down; every setting shows where it comes from.
 #pragma once
 #include <QWidget>
 #include <map>
@@ -27,10 +27,16 @@ class Sheet : public QWidget {
 
   /// machine 0 begins a new one; `address` fills its first way in.
   void edit(Id machine, const QString& address = {});
+  /// A place or group; 0 begins a new one inside `parent`.
+  void editFolder(Id folder, Id parent = 0);
+  /// 0 while a group is edited.
   [[nodiscard]] Id machine() const { return machine_.id; }
+  [[nodiscard]] bool editsFolder() const { return folder_.has_value(); }
+  [[nodiscard]] Id folder() const { return folder_ ? folder_->id : 0; }
   [[nodiscard]] bool dirty() const;
   /// The way in as it stands in the form now, for the side's "What will happen".
   [[nodiscard]] std::optional<Endpoint> draftEndpoint() const;
+  /// Of what is edited, machine or group.
   [[nodiscard]] QString machineName() const;
   void useAddress(const QString& address);
   /// The group a new machine begins in.
@@ -38,6 +44,7 @@ class Sheet : public QWidget {
 
  signals:
   void kept(kw::Id machine);
+  void folderKept(kw::Id folder);
   void openWanted(kw::Id endpoint);
   void closed();
   void draftChanged();
@@ -52,6 +59,12 @@ class Sheet : public QWidget {
   };
   void build();
   void buildPages();
+  [[nodiscard]] QString pathText(Id folder) const;
+  [[nodiscard]] class QComboBox* newGroupBox(QWidget* page) const;
+  QWidget* pageFolder();
+  [[nodiscard]] QString folderProblem() const;
+  void summarizeFolder();
+  bool keepFolder();
   QWidget* pageNames();
   QWidget* pageWays();
   QWidget* pageSettings(const QString& section);
@@ -73,7 +86,8 @@ class Sheet : public QWidget {
   Records& records_;
   std::shared_ptr<const Snapshot> base_;  ///< what the draft began from
   Machine machine_;
-  QString groupPath_;
+  std::optional<Folder> folder_;  ///< when a place or group is edited
+  QString groupPath_;             ///< of the machine, or of what the group is in
   std::vector<EndpointRow> ways_;
   std::size_t currentWay_ = 0;
   /// Changes of settings by owner; owner {WayIn, 0} stands for the current, perhaps unsaved, way in.

@@ -14,6 +14,7 @@
 #include <QStackedWidget>
 #include <QStyledItemDelegate>
 #include <QVBoxLayout>
+#include "desktop/own_colours.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/sheet_parts.hpp"
 #include "desktop/theme.hpp"
@@ -24,6 +25,17 @@ namespace kw::desktop {
 
 std::vector<std::pair<QString, Owner>> Sheet::owners() const {
   std::vector<std::pair<QString, Owner>> out;
+  const auto addFolders = [&](Id folder) {
+    const auto path = base_->pathOf(folder);
+    for (auto at = path.rbegin(); at != path.rend(); ++at)
+      out.emplace_back(
+          ((*at)->parent == 0 ? tr("place %1") : tr("group %1")).arg(QString::fromStdString((*at)->name)),
+          Owner{OwnerKind::Folder, (*at)->id});
+  };
+  if (folder_) {
+    addFolders(folder_->id);
+    return out;
+  }
   for (const EndpointRow& way : ways_)
     if (!way.removed)
       out.emplace_back(
@@ -31,11 +43,7 @@ std::vector<std::pair<QString, Owner>> Sheet::owners() const {
               .arg(QString::fromStdString(way.endpoint.label), QString::fromStdString(way.endpoint.scheme())),
           Owner{OwnerKind::WayIn, way.endpoint.id});
   if (machine_.id != 0) out.emplace_back(tr("the whole machine"), Owner{OwnerKind::Machine, machine_.id});
-  const auto path = base_->pathOf(machine_.folder);
-  for (auto at = path.rbegin(); at != path.rend(); ++at)
-    out.emplace_back(
-        ((*at)->parent == 0 ? tr("place %1") : tr("group %1")).arg(QString::fromStdString((*at)->name)),
-        Owner{OwnerKind::Folder, (*at)->id});
+  addFolders(machine_.folder);
   return out;
 }
 
@@ -97,6 +105,11 @@ QWidget* Sheet::pageSettings(const QString& section) {
         values = {"on", "off"};
       } else {
         for (const SettingChoice& c : s.choices) values.emplace_back(c.value);
+        // Own schemes of this desk, and the one in force if it was made at another.
+        if (key == "text.scheme")
+          for (const TextScheme& own : OwnColours::all().text) values.push_back(own.key.toStdString());
+        const std::string now = inForce(key).value;
+        if (std::find(values.begin(), values.end(), now) == values.end()) values.push_back(now);
       }
       for (const std::string& v : values) box->addItem(QString::fromStdString(labelOf(s, v)));
       show = [box, values](const std::string& v) {

@@ -12,8 +12,6 @@ namespace kw::desktop {
 namespace {
 constexpr int kLeft = 16, kText = 40, kRight = 12;
 
-QColor headingColour() { return scheme().dark ? QColor("#c7b08f") : QColor("#6d4d27"); }
-
 QString bytesPerSecond(double n) {
   if (n >= 1e6) return QObject::tr("%1 MB/s").arg(n / 1e6, 0, 'f', 1);
   if (n >= 1e3) return QObject::tr("%1 kB/s").arg(n / 1e3, 0, 'f', 0);
@@ -60,6 +58,10 @@ void Side::paintEvent(QPaintEvent*) {
   p.fillRect(rect(), scheme().panel);
   clickable_.clear();
   qreal y = 18;
+  if (hops_.empty() && !checks_.empty()) {
+    paintChecks(p, y - 4);
+    return;
+  }
   if (hops_.empty()) {
     p.setPen(scheme().quiet);
     p.drawText(rect().adjusted(kLeft, 18, -kRight, 0), Qt::AlignTop | Qt::TextWordWrap,

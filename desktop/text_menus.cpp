@@ -13,6 +13,7 @@
 
 #include "base/file.hpp"
 #include "desktop/main_window.hpp"
+#include "desktop/own_colours.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/stage.hpp"
 #include "desktop/text_schemes.hpp"
@@ -148,7 +149,7 @@ void MainWindow::fillTextMenu(QMenu* menu, OpenSession* session) {
   for (const char* name : {"copy", "copyColours", "paste", "find"}) menu->addAction(actions_[name]);
   menu->addSeparator();
   QMenu* schemes = menu->addMenu(tr("Colours of text"));
-  for (const TextScheme& s : textSchemes()) {
+  for (const TextScheme& s : everyTextScheme()) {
     QAction* a = schemes->addAction(swatch(s), s.name, session, [session, relook, key = s.key] {
       session->textSchemeKey = key;
       relook();
@@ -156,6 +157,8 @@ void MainWindow::fillTextMenu(QMenu* menu, OpenSession* session) {
     a->setCheckable(true);
     a->setChecked(s.key == session->textSchemeKey);
   }
+  schemes->addSeparator();
+  schemes->addAction(actions_["colours"]);
   QMenu* size = menu->addMenu(tr("Font size"));
   for (int points : {8, 9, 10, 11, 12, 14, 16, 20}) {
     QAction* a = size->addAction(tr("%1 pt").arg(points), session, [session, relook, points] {

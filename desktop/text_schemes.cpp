@@ -2,6 +2,8 @@
 
 #include <QObject>
 
+#include "desktop/own_colours.hpp"
+
 namespace kw::desktop {
 
 namespace {
@@ -62,7 +64,7 @@ const std::vector<TextScheme>& textSchemes() {
 
 TextScheme textScheme(const QString& key, const QString& ownText, const QString& ownGround) {
   TextScheme out = textSchemes().front();
-  for (const TextScheme& s : textSchemes())
+  for (const TextScheme& s : everyTextScheme())
     if (s.key == key) out = s;
   if (const QColor c(ownText); c.isValid()) out.text = c;
   if (const QColor c(ownGround); c.isValid()) out.ground = c;

@@ -4,6 +4,7 @@
 #include <QFontDatabase>
 #include <QPalette>
 #include <QStyleFactory>
+#include <cmath>
 
 namespace kw::desktop {
 
@@ -36,6 +37,7 @@ const Scheme kMorning{"Morning",
                       QColor(0xa8, 0x3a, 0x28),
                       QColor(0xfb, 0xf9, 0xf5)};
 
+Scheme own;
 const Scheme* current = &kEvening;
 SchemeChoice chosen = SchemeChoice::FollowDesktop;
 
@@ -48,6 +50,22 @@ QString firstFamily(const QStringList& wanted, QFontDatabase::SystemFont fallbac
 
 bool desktopIsDark(const QPalette& before) {
   return before.color(QPalette::Window).lightness() < before.color(QPalette::WindowText).lightness();
+}
+
+QColor mixed(const QColor& a, const QColor& b, double shareOfB) {
+  const auto part = [shareOfB](int x, int y) {
+    return static_cast<int>(std::lround(x + (y - x) * shareOfB));
+  };
+  return {part(a.red(), b.red()), part(a.green(), b.green()), part(a.blue(), b.blue())};
+}
+
+/// What can be read on a filled copper ground.
+QColor onCopper(const Scheme& s) { return s.copper.lightness() > 125 ? QColor(0x19, 0x1d, 0x21) : Qt::white; }
+
+QColor headingOf(const Scheme& s) {
+  return &s == &kEvening   ? QColor("#c7b08f")
+         : &s == &kMorning ? QColor("#6d4d27")
+                           : mixed(s.copper, s.text, 0.5);
 }
 
 QPalette paletteOf(const Scheme& s) {
@@ -63,7 +81,7 @@ QPalette paletteOf(const Scheme& s) {
   p.setColor(QPalette::ToolTipBase, s.raised);
   p.setColor(QPalette::ToolTipText, s.text);
   p.setColor(QPalette::Highlight, s.copper);
-  p.setColor(QPalette::HighlightedText, s.dark ? s.field : QColor(Qt::white));
+  p.setColor(QPalette::HighlightedText, onCopper(s));
   p.setColor(QPalette::Link, s.copper);
   p.setColor(QPalette::Mid, s.line);
   for (auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText})
@@ -120,26 +138,23 @@ QCheckBox::indicator:checked { background: @copper; border: 1px solid @copper; }
 QFrame#card { background: @panel; border: 1px solid @line; border-radius: 8px; }
 )";
   const std::pair<const char*, QString> colours[] = {
-      {"@ground", s.ground.name()},
-      {"@panel", s.panel.name()},
-      {"@raised", s.raised.name()},
-      {"@line", s.line.name()},
-      {"@text", s.text.name()},
-      {"@quiet", s.quiet.name()},
-      {"@copper", s.copper.name()},
-      {"@brick", s.brick.name()},
-      {"@field", s.field.name()},
-      {"@faint", s.dark ? "#66707a" : "#8f8b80"},
-      {"@heading", s.dark ? "#c7b08f" : "#6d4d27"},
-      {"@onCopper", s.dark ? "#191d21" : "#ffffff"},
+      {"@ground", s.ground.name()},      {"@panel", s.panel.name()},
+      {"@raised", s.raised.name()},      {"@line", s.line.name()},
+      {"@text", s.text.name()},          {"@quiet", s.quiet.name()},
+      {"@copper", s.copper.name()},      {"@brick", s.brick.name()},
+      {"@field", s.field.name()},        {"@faint", mixed(s.quiet, s.ground, 0.45).name()},
+      {"@heading", headingOf(s).name()}, {"@onCopper", onCopper(s).name()},
   };
   for (const auto& [token, value] : colours) text.replace(token, value);
   return text;
 }
 
+void applyCurrent(QApplication& app);
+
 }  // namespace
 
 const Scheme& scheme() { return *current; }
+QColor headingColour() { return headingOf(*current); }
 SchemeChoice schemeChoice() { return chosen; }
 
 QFont windowFont(double points, QFont::Weight weight) {
@@ -162,10 +177,26 @@ void applyScheme(QApplication& app, SchemeChoice choice) {
   chosen = choice;
   const bool wantDark = choice == SchemeChoice::Evening || (choice == SchemeChoice::FollowDesktop && dark);
   current = wantDark ? &kEvening : &kMorning;
+  applyCurrent(app);
+}
+
+void applyOwnScheme(QApplication& app, const Scheme& wanted) {
+  chosen = SchemeChoice::Own;
+  own = wanted;
+  current = &own;
+  applyCurrent(app);
+}
+
+const Scheme& eveningScheme() { return kEvening; }
+const Scheme& morningScheme() { return kMorning; }
+
+namespace {
+void applyCurrent(QApplication& app) {
   app.setStyle(QStyleFactory::create("Fusion"));
   QApplication::setPalette(paletteOf(*current));
   QApplication::setFont(windowFont());
   app.setStyleSheet(sheetOf(*current));
 }
+}  // namespace
 
 }  // namespace kw::desktop

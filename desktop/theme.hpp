@@ -14,13 +14,21 @@ struct Scheme {
   QColor ground, panel, raised, line, text, quiet, copper, teal, amber, brick, field;
 };
 
-enum class SchemeChoice { FollowDesktop, Evening, Morning };
+enum class SchemeChoice { FollowDesktop, Evening, Morning, Own };
+
+const Scheme& eveningScheme();
+const Scheme& morningScheme();
 
 /// Applies palette, style sheet and fonts to the application; may be called again at any time.
 void applyScheme(QApplication& app, SchemeChoice choice);
+/// The same with a scheme that a user made.
+void applyOwnScheme(QApplication& app, const Scheme& own);
 /// The scheme in force.
 const Scheme& scheme();
 SchemeChoice schemeChoice();
+
+/// Of headings: between copper and text.
+QColor headingColour();
 
 QFont windowFont(double points = 10, QFont::Weight weight = QFont::Normal);
 QFont monoFont(double points = 9);

@@ -6,6 +6,7 @@
 #include <QFile>
 #include <QLineEdit>
 #include <QListWidget>
+#include <QPushButton>
 #include <QTreeView>
 #include <QTreeWidget>
 #include <functional>
@@ -13,6 +14,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/file.hpp"
+#include "desktop/colours_view.hpp"
 #include "desktop/files_panel.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
@@ -43,6 +45,7 @@ class Tour {
     goField();
     sheet();
     trusted();
+    colours();
     fullScreen();
     trouble();
     morning();
@@ -237,6 +240,15 @@ class Tour {
   void trusted() {
     window_.showTrusted();
     picture(window_, "trusted");
+    window_.showStage();
+  }
+  void colours() {
+    window_.showColours();
+    ColoursView* page = window_.colours();
+    page->choose("Fern", false);
+    page->findChild<QPushButton*>("copyScheme")->click();
+    picture(window_, "colours");
+    page->findChild<QPushButton*>("removeScheme")->click();
     window_.showStage();
   }
   void fullScreen() {

@@ -43,7 +43,8 @@ GroupKey keyOf(const Snapshot& s, const Machine& m, GroupBy by) {
 
 }  // namespace
 
-RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy groupBy)
+RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy groupBy,
+                         const RosterStateOf& stateOf)
     : snapshot_(std::move(snapshot)) {
   const Snapshot& s = *snapshot_;
   // Groups of places stand in the order they were made, others by name.
@@ -54,6 +55,9 @@ RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy group
       auto [at, fresh] = keyByFolder.try_emplace(m.folder);
       if (fresh) at->second = keyOf(s, m, groupBy);
       sorted[{m.folder, at->second}].push_back(&m);
+    } else if (groupBy == GroupBy::State && stateOf) {
+      const RosterState state = stateOf(m);
+      sorted[{state.rank, {state.title, ""}}].push_back(&m);
     } else {
       sorted[{0, keyOf(s, m, groupBy)}].push_back(&m);
     }
@@ -63,7 +67,7 @@ RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy group
     std::sort(machines.begin(), machines.end(),
               [](const Machine* a, const Machine* b) { return a->id < b->id; });
     const auto group = static_cast<std::uint32_t>(groups_.size());
-    groups_.push_back({key.second.title, key.second.aside, key.first});
+    groups_.push_back({key.second.title, key.second.aside, groupBy == GroupBy::Place ? key.first : 0});
     for (const Machine* m : machines) {
       std::string hay = m->name + "\n" + m->host + "\n" + m->tags + "\n" + key.second.title;
       for (const Endpoint* e : s.endpointsOf(m->id)) hay += "\n" + e->address;

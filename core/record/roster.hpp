@@ -1,6 +1,7 @@
 // The rows of the roster: machines under their groups, narrowed by what is typed. No interface code, so that
 // 50,000 machines can be measured and tested without a window.
 #pragma once
+#include <functional>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -10,7 +11,14 @@
 
 namespace kw {
 
-enum class GroupBy { Place, Host, Tag };
+enum class GroupBy { Place, Host, Tag, State };
+
+/// For grouping by state, which only the window knows: groups stand in the order of `rank`.
+struct RosterState {
+  int rank = 0;
+  std::string title;
+};
+using RosterStateOf = std::function<RosterState(const Machine&)>;
 
 struct RosterRow {
   bool heading = false;
@@ -24,7 +32,8 @@ struct RosterRow {
 class RosterIndex {
  public:
   RosterIndex() = default;
-  RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy groupBy);
+  /// `stateOf` is needed for GroupBy::State only.
+  RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy groupBy, const RosterStateOf& stateOf = {});
   /// Rows whose name, host, tags or address contain every word of `text`. Empty text: all rows.
   /// A text that only grew since the last call is searched in the last result.
   const std::vector<RosterRow>& narrow(std::string_view text);

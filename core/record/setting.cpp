@@ -225,14 +225,15 @@ const std::vector<Setting>& allSettings() {
        .type = T::Choice,
        .standard = "evening",
        .label = "Colours of text",
-       .help = "Six schemes of this program; own text and ground colours below go over them.",
+       .help = "Six schemes of this program and own ones; own text and ground colours below go over them.",
        .choices = {{"evening", "Evening"},
                    {"morning", "Morning"},
                    {"fern", "Fern"},
                    {"slate", "Slate"},
                    {"paper", "Paper"},
                    {"ember", "Ember"}},
-       .protocols = {"serial", "unix", "tcp", "tls", "telnet", "telnet+serial", "ssh"}},
+       .protocols = {"serial", "unix", "tcp", "tls", "telnet", "telnet+serial", "ssh"},
+       .ownPrefix = "own:"},
       {.key = "text.ink",
        .section = "Text",
        .type = T::Text,
@@ -487,6 +488,7 @@ std::string problemWith(const Setting& s, const std::string& value) {
       std::string known;
       for (const SettingChoice& c : s.choices) {
         if (value == c.value) return {};
+        if (s.ownPrefix[0] != '\0' && value.starts_with(s.ownPrefix) && value.size() < 100) return {};
         known += (known.empty() ? "" : ", ") + std::string(c.value);
       }
       return "\"" + value + "\" is none of: " + known;
@@ -509,6 +511,8 @@ std::string problemWith(const Setting& s, const std::string& value) {
 std::string labelOf(const Setting& s, const std::string& value) {
   for (const SettingChoice& c : s.choices)
     if (value == c.value) return c.label;
+  if (s.ownPrefix[0] != '\0' && value.starts_with(s.ownPrefix))
+    return value.substr(std::string(s.ownPrefix).size());
   if (s.type == SettingType::Switch) return value == "on" ? "On" : "Off";
   return s.unit[0] != '\0' ? value + " " + s.unit : value;
 }

@@ -22,10 +22,12 @@ struct Setting {
   const char* standard;  ///< the built-in value, as text; switches are "on" and "off"
   const char* label;
   const char* help;
-  std::vector<SettingChoice> choices;  ///< for Choice; a Choice with `free` takes other values too
+  std::vector<SettingChoice> choices;  ///< for Choice
   int least = 0, most = 0;             ///< for Whole
   const char* unit = "";
   std::vector<std::string> protocols;  ///< schemes it applies to; empty: all
+  /// A Choice that takes values beginning so as well: what a user made, by its name.
+  const char* ownPrefix = "";
 };
 
 const std::vector<Setting>& allSettings();

@@ -33,6 +33,9 @@ class StoreWriter {
   virtual void set(Owner owner, const std::string& key, const std::optional<std::string>& value) = 0;
 };
 
+/// The group at "place/group/…", made where it is missing. Empty names are passed over; 0 for no name at all.
+Id folderNamed(const Snapshot& now, StoreWriter& writer, const std::string& path);
+
 /// A certificate or key that somebody decided to trust.
 struct Pin {
   std::string peer;  ///< "fernery:5907", "ssh gatehouse:22"

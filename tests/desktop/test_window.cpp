@@ -457,20 +457,6 @@ TEST_CASE("A second start hands its address over and leaves", "[window]") {
   before.isNull() ? qunsetenv("XDG_RUNTIME_DIR") : qputenv("XDG_RUNTIME_DIR", before);
 }
 
-TEST_CASE("A group is renamed, and a new machine begins in it", "[window]") {
-  WindowBench bench(1);
-  MainWindow& window = bench.open();
-  window.renameGroup(bench.groupId, "  ");
-  window.renameGroup(bench.groupId, "Orangery");
-  CHECK(window.roster()->rows()[0].title == "Orangery");
-  CHECK(window.roster()->rows()[0].folder == bench.groupId);
-  emit window.roster()->newMachineWanted(bench.groupId);
-  CHECK(bench.child<QComboBox>("machineGroup")->currentText() == "Alder Vale / Orangery");
-  window.showStage();
-  window.action("undo")->trigger();
-  CHECK(window.roster()->rows()[0].title == "Palm house");
-}
-
 TEST_CASE("500 rows and long names: the roster narrows and paints what fits", "[window]") {
   WindowBench bench(1);
   bench.tools.store->commit("many", [&](StoreWriter& w) {

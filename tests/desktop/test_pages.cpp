@@ -1,0 +1,258 @@
+// The pages of the stage: groups' sheets, the roster's grouping, colours, importing.
+#include <QAccessible>
+#include <QComboBox>
+#include <QLabel>
+#include <QLineEdit>
+#include <QListWidget>
+#include <QTableWidget>
+#include <fstream>
+
+#include "base/file.hpp"
+#include "desktop/colours_view.hpp"
+#include "desktop/glyphs.hpp"
+#include "desktop/import_view.hpp"
+#include "desktop/own_colours.hpp"
+#include "desktop/roster_accessible.hpp"
+#include "desktop/theme.hpp"
+#include "tests/desktop/window_bench.hpp"
+
+using namespace kw;
+using namespace kw::test;
+
+TEST_CASE("A group has a sheet: renamed, moved, its settings handed down, removed and brought back",
+          "[window]") {
+  WindowBench bench(2);
+  MainWindow& window = bench.open();
+  window.roster()->select(bench.machineIds[0]);
+  window.action("groupSheet")->trigger();
+  CHECK(window.sheet()->editsFolder());
+  auto* name = bench.child<QLineEdit>("machineName");
+  name->setText("");
+  CHECK_FALSE(bench.child<QPushButton>("keep")->isEnabled());
+  name->setText("Orangery");
+  SECTION("it is kept, with a setting that its machines inherit") {
+    auto* pages = window.sheet()->findChild<QListWidget*>();
+    for (int i = 0; i < pages->count(); ++i)
+      if (pages->item(i)->text() == "Screen") pages->setCurrentRow(i);
+    auto* fit = bench.child<QComboBox>("setting:screen.fit");
+    fit->setCurrentIndex(2);
+    emit fit->activated(2);
+    bench.child<QPushButton>("keep")->click();
+    CHECK(window.roster()->rows()[0].title == "Orangery");
+    CHECK(window.roster()->rows()[0].folder == bench.groupId);
+    const ResolvedSetting r =
+        window.desk().records().snapshot().resolve({OwnerKind::Machine, bench.machineIds[0]}, "screen.fit");
+    CHECK(r.value == "actual");
+    CHECK(r.origin == "from group Orangery");
+    window.editMachine(bench.machineIds[0]);
+    CHECK_FALSE(window.sheet()->editsFolder());
+    CHECK(bench.child<QLineEdit>("machineName")->text() == "palm-house-01");
+    window.showStage();
+    window.action("undo")->trigger();
+    CHECK(window.roster()->rows()[0].title == "Palm house");
+  }
+  SECTION("it cannot be put inside itself; elsewhere it can") {
+    auto* in = bench.child<QComboBox>("machineGroup");
+    in->setCurrentText("Alder Vale / Palm house");
+    CHECK(bench.child<QPushButton>("keep")->toolTip().contains("inside itself"));
+    in->setCurrentText("Seed house");
+    bench.child<QPushButton>("keep")->click();
+    const auto path = window.desk().records().snapshot().pathOf(bench.groupId);
+    REQUIRE(path.size() == 2);
+    CHECK(path[0]->name == "Seed house");
+  }
+  SECTION("a new group begins inside it") {
+    emit window.roster()->newGroupWanted(bench.groupId);
+    bench.child<QLineEdit>("machineName")->setText("Ferns");
+    bench.child<QPushButton>("keep")->click();
+    const Snapshot& s = window.desk().records().snapshot();
+    const auto made = std::find_if(s.folders.begin(), s.folders.end(),
+                                   [](const auto& f) { return f.second.name == "Ferns"; });
+    REQUIRE(made != s.folders.end());
+    CHECK(made->second.parent == bench.groupId);
+  }
+  SECTION("removed with its machines, and brought back") {
+    window.removeGroup(bench.groupId);
+    CHECK(window.roster()->rows().empty());
+    window.action("undo")->trigger();
+    CHECK(window.desk().records().snapshot().machines.size() == 2);
+  }
+  SECTION("a new machine begins in it") {
+    emit window.roster()->newMachineWanted(bench.groupId);
+    CHECK(bench.child<QComboBox>("machineGroup")->currentText() == "Alder Vale / Palm house");
+  }
+}
+
+TEST_CASE("Grouped by state, a machine moves when it stands otherwise; every row can be read aloud",
+          "[window]") {
+  installRosterAccessibility();
+  WindowBench bench(2);
+  MainWindow& window = bench.open();
+  std::map<Id, State> states{{bench.machineIds[0], State::Answering},
+                             {bench.machineIds[1], State::NeverReached}};
+  window.roster()->setNow([&](const Machine& m) { return MachineNow{states[m.id], "as the test says", {}}; });
+  window.roster()->setGroupBy(GroupBy::State);
+  const auto headings = [&] {
+    QStringList out;
+    for (const RosterRow& r : window.roster()->rows())
+      if (r.heading) out << QString::fromStdString(r.title);
+    return out;
+  };
+  CHECK(headings() == QStringList{wordsFor(State::Answering), wordsFor(State::NeverReached)});
+  states[bench.machineIds[1]] = State::Trouble;
+  window.roster()->statesChanged();
+  CHECK(shown([&] {
+    return headings() == QStringList{wordsFor(State::Trouble), wordsFor(State::Answering)};
+  }));
+
+  QAccessibleInterface* list = QAccessible::queryAccessibleInterface(window.roster());
+  REQUIRE(list != nullptr);
+  REQUIRE(list->childCount() == 4);
+  CHECK(list->child(0)->role() == QAccessible::Heading);
+  CHECK(list->child(0)->text(QAccessible::Name).startsWith(wordsFor(State::Trouble)));
+  CHECK(list->child(1)->text(QAccessible::Name).startsWith("palm-house-02, " + wordsFor(State::Trouble)));
+  CHECK(list->child(1)->text(QAccessible::Name).endsWith("vnc"));
+  window.roster()->select(bench.machineIds[0]);
+  CHECK(list->child(3)->state().selected);
+  CHECK_FALSE(list->child(1)->state().selected);
+  CHECK(list->childAt(list->child(3)->rect().center().x(), list->child(3)->rect().center().y()) ==
+        list->child(3));
+  CHECK(list->indexOfChild(list->child(3)) == 3);
+}
+
+namespace {
+
+QLineEdit* field(ColoursView* page, const QString& part) {
+  return page->findChild<QLineEdit*>("colour:" + part);
+}
+
+void typeColour(ColoursView* page, const QString& part, const QString& value) {
+  QLineEdit* e = field(page, part);
+  REQUIRE(e != nullptr);
+  e->selectAll();
+  QTest::keyClicks(e, value);
+}
+
+}  // namespace
+
+TEST_CASE("Own text colours: made from a shipped scheme, kept on disk, chosen in records, put back",
+          "[colours]") {
+  WindowBench bench(1);
+  OwnColours::all().load();
+  MainWindow& window = bench.open();
+  window.action("colours")->trigger();
+  ColoursView* page = window.colours();
+  page->choose("Fern", false);
+  CHECK(field(page, "ground")->isReadOnly());
+  page->findChild<QPushButton*>("copyScheme")->click();
+  REQUIRE(OwnColours::all().text.size() == 1);
+  CHECK(OwnColours::all().text[0].name == "My Fern");
+  auto* name = page->findChild<QLineEdit*>("schemeName");
+  name->setText("Night round");
+  emit name->editingFinished();
+  typeColour(page, "ground", "#101820");
+  typeColour(page, "bright blue", "#80c0ff");
+  typeColour(page, "text", "nonsense");  // not a colour: what was stays
+  const TextScheme made = textScheme("own:Night round");
+  CHECK(made.ground == QColor("#101820"));
+  CHECK(made.named[12] == QColor("#80c0ff"));
+  CHECK(made.text == textScheme("fern").text);
+
+  OwnColours::all().load();  // as the next start finds it
+  REQUIRE(OwnColours::all().text.size() == 1);
+  CHECK(OwnColours::all().text[0].name == "Night round");
+  CHECK(OwnColours::all().text[0].ground == QColor("#101820"));
+  CHECK(problemWith(*findSetting("text.scheme"), "own:Night round").empty());
+  CHECK_FALSE(problemWith(*findSetting("text.scheme"), "night").empty());
+
+  page->findChild<QPushButton*>("removeScheme")->click();
+  CHECK(OwnColours::all().text.empty());
+  CHECK(textScheme("own:Night round").ground == textSchemes().front().ground);  // a record that outlives it
+  for (QPushButton* b : page->findChildren<QPushButton*>())
+    if (b->text().contains("Night round")) b->click();
+  CHECK(OwnColours::all().text.size() == 1);
+}
+
+TEST_CASE("Own window colours are used at once and at the next start; weak contrast is told", "[colours]") {
+  WindowBench bench(1);
+  OwnColours::all().load();
+  MainWindow& window = bench.open();
+  window.showColours();
+  ColoursView* page = window.colours();
+  page->choose("Morning", true);
+  page->findChild<QPushButton*>("copyScheme")->click();
+  typeColour(page, "ground", "#ffffee");
+  window.useOwnScheme("My Morning");
+  CHECK(scheme().ground == QColor("#ffffee"));
+  CHECK(schemeChoice() == SchemeChoice::Own);
+  typeColour(page, "ground", "#ddddee");  // in use: the window follows
+  CHECK(scheme().ground == QColor("#ddddee"));
+  const auto remark = [&] {
+    for (QLabel* l : page->findChildren<QLabel*>())
+      if (l->text().contains("4.5:1")) return l->text();
+    return QString();
+  };
+  typeColour(page, "text", "#bbbbcc");
+  CHECK(remark().startsWith("Hard to read"));
+  applyScheme(*qApp, SchemeChoice::Evening);
+}
+
+TEST_CASE("A broken file of colours is put aside, not written over", "[colours]") {
+  WindowBench bench(1);
+  const auto file = configFolder() / "colours.json";
+  std::filesystem::create_directories(configFolder());
+  std::ofstream(file) << "{ not json";
+  OwnColours own;
+  own.load();
+  CHECK(own.text.empty());
+  own.text.push_back(textSchemes()[2]);
+  own.text.back().name = "Mine";
+  own.save();
+  CHECK(textOf(readFile(file.string() + ".broken")) == "{ not json");
+  own.load();
+  CHECK(own.text.size() == 1);
+}
+
+TEST_CASE("Hosts of an SSH configuration become machines, in one step that can be undone", "[window]") {
+  WindowBench bench(1);
+  std::ofstream(bench.folder.path / "ssh_config") << R"(
+Host gatehouse
+  HostName 10.8.0.4
+  User duty
+  IdentityFile /keys/duty
+Host mist-bench
+  HostName 10.8.0.31
+  ProxyJump gatehouse
+Host palm-house-01
+  HostName 10.8.0.40
+Host *.lan
+  User somebody
+)";
+  MainWindow& window = bench.open();
+  window.action("importSsh")->trigger();
+  ImportView* page = window.importView();
+  page->setFile(QString::fromStdString((bench.folder.path / "ssh_config").string()));
+  QTableWidget* table = page->table();
+  REQUIRE(table->rowCount() == 3);
+  CHECK(table->item(0, 1)->text() == "ssh://duty@10.8.0.4:22");
+  CHECK(table->item(1, 2)->text() == "gatehouse");
+  CHECK(table->item(2, 1)->text().contains("there already"));
+  CHECK_FALSE(table->item(2, 0)->flags() & Qt::ItemIsUserCheckable);
+  auto* button = page->findChild<QPushButton*>("importHosts");
+  table->item(0, 0)->setCheckState(Qt::Unchecked);
+  table->item(1, 0)->setCheckState(Qt::Unchecked);
+  CHECK_FALSE(button->isEnabled());
+  table->item(0, 0)->setCheckState(Qt::Checked);
+  table->item(1, 0)->setCheckState(Qt::Checked);
+  button->click();
+  const auto& snapshot = window.desk().records().snapshot();
+  const Machine* mist = snapshot.machineNamed("mist-bench");
+  REQUIRE(mist != nullptr);
+  CHECK(snapshot.resolve({OwnerKind::Machine, mist->id}, "route.via").value == "gatehouse");
+  CHECK(snapshot.pathOf(mist->folder).front()->name == "SSH hosts");
+  CHECK_FALSE(button->isEnabled());  // all are there now
+  window.action("undo")->trigger();
+  CHECK(window.desk().records().snapshot().machineNamed("mist-bench") == nullptr);
+  page->setFile("/nowhere/at/all");
+  CHECK(table->rowCount() == 0);
+}
