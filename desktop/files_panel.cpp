@@ -69,6 +69,28 @@ class SortedItem : public QTreeWidgetItem {
 
 }  // namespace
 
+namespace {
+
+constexpr const char* kRemoteFiles = "application/x-kettle-window-files";
+
+/// The machine's files; what is dragged out of it says only that it comes from here.
+class RemoteList : public QTreeWidget {
+ public:
+  using QTreeWidget::QTreeWidget;
+
+ protected:
+  [[nodiscard]] QStringList mimeTypes() const override { return {kRemoteFiles}; }
+  [[nodiscard]] QMimeData* mimeData(const QList<QTreeWidgetItem*>& items) const override {
+    auto* out = new QMimeData;
+    QByteArray names;
+    for (const QTreeWidgetItem* item : items) names += item->text(0).toUtf8() + '\n';
+    out->setData(kRemoteFiles, names);
+    return out;
+  }
+};
+
+}  // namespace
+
 FilesPanel::FilesPanel(Runtime& runtime, const OpeningTools& tools, QWidget* parent)
     : QWidget(parent), work_(runtime, tools, this) {
   setMinimumHeight(190);
@@ -173,6 +195,8 @@ QWidget* FilesPanel::buildLocal() {
   local_->sortByColumn(0, Qt::AscendingOrder);
   local_->setSelectionMode(QAbstractItemView::ExtendedSelection);
   local_->setDragEnabled(true);
+  local_->setAcceptDrops(true);
+  local_->viewport()->installEventFilter(this);
   local_->setAccessibleName(tr("Files on this desk"));
   local_->hideColumn(2);
   local_->header()->setStretchLastSection(false);
@@ -207,7 +231,7 @@ QWidget* FilesPanel::buildRemote() {
   row->addWidget(up);
   row->addWidget(remotePathField_, 1);
   column->addLayout(row);
-  remote_ = new QTreeWidget(side);
+  remote_ = new RemoteList(side);
   remote_->setHeaderLabels({tr("Name"), tr("Size"), tr("Changed"), tr("Rights")});
   remote_->setRootIsDecorated(false);
   remote_->setSelectionMode(QAbstractItemView::ExtendedSelection);
@@ -215,6 +239,7 @@ QWidget* FilesPanel::buildRemote() {
   remote_->sortByColumn(0, Qt::AscendingOrder);
   remote_->setContextMenuPolicy(Qt::CustomContextMenu);
   remote_->setAcceptDrops(true);
+  remote_->setDragEnabled(true);
   remote_->viewport()->installEventFilter(this);
   remote_->setAccessibleName(tr("Files on the machine"));
   remote_->header()->setStretchLastSection(false);
@@ -409,15 +434,15 @@ void FilesPanel::showClash(const CopyJob& job, quint64 there, quint64 here) {
   question_->show();
 }
 
-void FilesPanel::upload(const QStringList& files) {
+void FilesPanel::upload(const QStringList& files, const QString& below) {
   if (folder_.isEmpty()) return;
   QList<CopyJob> jobs;
   for (const QString& file : files) {
     const QFileInfo info(file);
     if (info.isDir())
-      work_.copyFolder(true, file, remotePath(info.fileName()));
+      work_.copyFolder(true, file, remotePath(below + info.fileName()));
     else
-      jobs.append({true, file, remotePath(info.fileName()), CopyJob::Way::Fresh});
+      jobs.append({true, file, remotePath(below + info.fileName()), CopyJob::Way::Fresh});
   }
   work_.copy(jobs);
 }
@@ -430,17 +455,22 @@ void FilesPanel::sendSelected() {
 }
 
 void FilesPanel::getSelected() {
+  QStringList names;
+  for (const QTreeWidgetItem* item : remote_->selectedItems()) names << item->text(0);
+  if (names.isEmpty()) return say(tr("Choose files on the machine first."));
+  getInto(localPath_->text(), names);
+}
+
+void FilesPanel::getInto(const QString& target, const QStringList& names) {
   QList<CopyJob> jobs;
-  const QString target = localPath_->text();
-  for (QTreeWidgetItem* item : remote_->selectedItems()) {
-    const QString name = item->text(0);
-    if (item->data(0, Qt::UserRole).toBool())
+  for (const RemoteFile& file : files_) {
+    const QString name = QString::fromStdString(file.name);
+    if (!names.contains(name)) continue;
+    if (file.folder())
       work_.copyFolder(false, target + "/" + name, remotePath(name));
     else
       jobs.append({false, target + "/" + name, remotePath(name), CopyJob::Way::Fresh});
   }
-  if (jobs.isEmpty() && remote_->selectedItems().isEmpty())
-    return say(tr("Choose files on the machine first."));
   work_.copy(jobs);
 }
 
@@ -498,23 +528,42 @@ void FilesPanel::remoteMenu(QPoint at) {
 }
 
 bool FilesPanel::eventFilter(QObject* watched, QEvent* event) {
-  if (watched != remote_->viewport()) return QWidget::eventFilter(watched, event);
+  const bool here = watched == local_->viewport();
+  if (!here && watched != remote_->viewport()) return QWidget::eventFilter(watched, event);
+  const auto wanted = [here](const QMimeData* what) {
+    return here ? what->hasFormat(kRemoteFiles) : what->hasUrls();
+  };
   if (event->type() == QEvent::DragEnter || event->type() == QEvent::DragMove) {
     auto* drag = static_cast<QDragMoveEvent*>(event);
-    if (!drag->mimeData()->hasUrls()) return false;
-    drag->acceptProposedAction();
+    if (!wanted(drag->mimeData()))
+      drag->ignore();
+    else
+      drag->acceptProposedAction();
     return true;
   }
-  if (event->type() == QEvent::Drop) {
-    auto* drop = static_cast<QDropEvent*>(event);
-    QStringList files;
-    for (const QUrl& url : drop->mimeData()->urls())
-      if (url.isLocalFile()) files << url.toLocalFile();
-    upload(files);
-    drop->acceptProposedAction();
-    return true;
-  }
-  return false;
+  if (event->type() != QEvent::Drop) return false;
+  auto* drop = static_cast<QDropEvent*>(event);
+  if (!wanted(drop->mimeData())) return true;
+  here ? dropHere(drop->position().toPoint(), *drop->mimeData())
+       : dropThere(drop->position().toPoint(), *drop->mimeData());
+  drop->acceptProposedAction();
+  return true;
+}
+
+/// Into the folder that is pointed at, else into the one that is shown.
+void FilesPanel::dropHere(QPoint at, const QMimeData& dropped) {
+  const QStringList names = QString::fromUtf8(dropped.data(kRemoteFiles)).split('\n', Qt::SkipEmptyParts);
+  const QModelIndex on = local_->indexAt(at);
+  getInto(on.isValid() && model_->isDir(on) ? model_->filePath(on) : localPath_->text(), names);
+}
+
+void FilesPanel::dropThere(QPoint at, const QMimeData& dropped) {
+  QStringList files;
+  for (const QUrl& url : dropped.urls())
+    if (url.isLocalFile()) files << url.toLocalFile();
+  const QTreeWidgetItem* on = remote_->itemAt(at);
+  const bool folder = on != nullptr && on->data(0, Qt::UserRole).toBool();
+  upload(files, folder ? on->text(0) + "/" : QString());
 }
 
 }  // namespace kw::desktop

@@ -46,7 +46,11 @@ class FilesPanel : public QWidget {
   void clearBar();
   void say(const QString& sentence, bool bad = false);
   void remoteMenu(QPoint at);
-  void upload(const QStringList& files);
+  /// `below`: a folder of the one that is shown, ending in a stroke; or nothing.
+  void upload(const QStringList& files, const QString& below = {});
+  void getInto(const QString& target, const QStringList& names);
+  void dropHere(QPoint at, const class QMimeData& dropped);
+  void dropThere(QPoint at, const class QMimeData& dropped);
   [[nodiscard]] QString remotePath(const QString& name) const;
 
   FileWork work_;

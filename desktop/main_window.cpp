@@ -162,6 +162,9 @@ void MainWindow::buildTop() {
   centre_->addWidget(stagePage);
   centre_->addWidget(sheet_);
   centre_->addWidget(journal_);
+  connect(centre_, &QStackedWidget::currentChanged, this, [this] {
+    if (!actions_.isEmpty()) refreshSide();
+  });
   side_ = new Side(split_);
   for (QWidget* w : {rosterPanel_, static_cast<QWidget*>(centre_), static_cast<QWidget*>(side_)})
     split_->addWidget(w);

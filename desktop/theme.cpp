@@ -105,6 +105,7 @@ QLineEdit, QComboBox, QSpinBox, QPlainTextEdit { background: @field; border: 1px
   padding: 6px 10px; selection-background-color: @copper; }
 QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QPlainTextEdit:focus { border: 1px solid @copper; }
 QComboBox::drop-down { border: none; width: 22px; }
+QComboBox::down-arrow { image: url(:/icons/choose.svg); width: 12px; height: 12px; }
 QComboBox QAbstractItemView { background: @raised; border: 1px solid @line; selection-background-color: @copper;
   selection-color: @onCopper; }
 QPushButton { background: transparent; border: 1px solid @line; border-radius: 5px; padding: 6px 14px; }

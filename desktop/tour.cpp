@@ -235,6 +235,10 @@ class Tour {
       for (int i = 0; i < list->count(); ++i)
         if (list->item(i)->text().startsWith("Line")) list->setCurrentRow(i);
     picture(window_, "sheet-line");
+    const Snapshot& now = window_.desk().records().snapshot();
+    window_.editGroup(now.machines.at(machineId("palm-house-01")).folder);
+    if (auto* list = window_.sheet()->findChild<QListWidget*>()) list->setCurrentRow(1);
+    picture(window_, "sheet-group");
     window_.showStage();
   }
   void trusted() {

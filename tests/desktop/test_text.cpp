@@ -1,6 +1,8 @@
 // Text panes and files of the real window, driven by real key and mouse events.
 #include <QClipboard>
+#include <QDropEvent>
 #include <QLabel>
+#include <QMimeData>
 #include <QPushButton>
 #include <QScrollBar>
 #include <QTableWidget>
@@ -326,6 +328,20 @@ TEST_CASE("The small picture of a text session has its text", "[text-window]") {
   CHECK(ink > 20);  // the last line, readable
 }
 
+namespace {
+
+/// As the desktop's drag and drop hands it over; true when it was taken.
+bool dropOn(QWidget* on, const QMimeData& data, QPoint at) {
+  QDragEnterEvent enter(at, Qt::CopyAction, &data, Qt::LeftButton, {});
+  QApplication::sendEvent(on, &enter);
+  if (!enter.isAccepted()) return false;
+  QDropEvent drop(at, Qt::CopyAction, &data, Qt::LeftButton, {});
+  QApplication::sendEvent(on, &drop);
+  return drop.isAccepted();
+}
+
+}  // namespace
+
 TEST_CASE("Files: a folder is shown, files go both ways, a clash is asked about", "[text-window]") {
   if (!lab::SshServer::available()) {
     std::cout << "SKIPPED: Files: OpenSSH's server is not installed" << std::endl;
@@ -396,6 +412,27 @@ TEST_CASE("Files: a folder is shown, files go both ways, a clash is asked about"
   panel->work().compare(QString::fromStdString((here / "mist.log").string()),
                         QString::fromStdString((there / "mist.log").string()));
   CHECK(shown([&] { return panel->statusLabel()->text().startsWith("Same content"); }));
+
+  // Dragged from the machine onto this desk's side, and from this desk onto a folder of the machine.
+  fs::remove(here / "mist.log");
+  QTreeWidgetItem* log = panel->remoteList()->findItems("mist.log", Qt::MatchExactly).value(0);
+  REQUIRE(log != nullptr);
+  const std::unique_ptr<QMimeData> dragged(
+      panel->remoteList()->model()->mimeData({panel->remoteList()->indexFromItem(log)}));
+  REQUIRE(dragged != nullptr);
+  INFO(panel->statusLabel()->text().toStdString() << " " << panel->work().busy());
+  CHECK(dropOn(panel->localList()->viewport(), *dragged,
+               QPoint(5, panel->localList()->viewport()->height() - 5)));
+  REQUIRE(shown([&] { return fs::exists(here / "mist.log") && !panel->work().busy(); }));
+  QMimeData urls;
+  urls.setUrls({QUrl::fromLocalFile(QString::fromStdString((here / "valve.bin").string()))});
+  QTreeWidgetItem* zones = panel->remoteList()->findItems("zones", Qt::MatchExactly).value(0);
+  REQUIRE(zones != nullptr);
+  CHECK(dropOn(panel->remoteList()->viewport(), urls, panel->remoteList()->visualItemRect(zones).center()));
+  CHECK(shown([&] { return fs::exists(there / "zones" / "valve.bin") && !panel->work().busy(); }));
+  QMimeData text;
+  text.setText("no file");
+  CHECK_FALSE(dropOn(panel->remoteList()->viewport(), text, QPoint(5, 5)));
 }
 
 TEST_CASE("What was trusted can be looked at, forgotten and put back", "[text-window]") {

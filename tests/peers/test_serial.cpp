@@ -64,11 +64,11 @@ namespace {
 
 constexpr auto kBoot = std::chrono::seconds(120);
 
-std::unique_ptr<TextWatch> openText(Runtime& runtime, const std::string& uri) {
+std::unique_ptr<TextWatch> openText(Runtime& runtime, const std::string& uri, const Answer& answer = {}) {
   OpeningTools tools;
   tools.ssh = std::make_shared<SshPool>([&runtime] { return runtime.strand(); });
   return std::make_unique<TextWatch>(
-      makeSession(runtime.strand(), parseAddress(uri), "mist-bench", builtInSettings(), tools, {}));
+      makeSession(runtime.strand(), parseAddress(uri), "mist-bench", builtInSettings(), tools, {}), answer);
 }
 
 int freeTcpPort() {
@@ -189,6 +189,109 @@ TEST_CASE("a real network serial server (RFC 2217): ser2net over a pair of pseud
   watch->console().sendBreak(std::chrono::milliseconds(100));
   there->send("still there\r\n");
   CHECK(watch->shows("still there"));
+}
+
+TEST_CASE("a line over TLS: socat's OpenSSL with a certificate that is asked about", "[serial]") {
+  if (!have("/usr/bin/socat")) return;
+  TemporaryFolder folder;
+  const MadeCertificate made = makeSelfSigned("mist-bench");
+  std::ofstream(folder.path / "both.pem") << made.certificatePem << made.keyPem;
+  const std::string port = std::to_string(freeTcpPort());
+  Process server({"/usr/bin/socat",
+                  "openssl-listen:" + port +
+                      ",bind=127.0.0.1,reuseaddr,fork,verify=0,cert=" + (folder.path / "both.pem").string(),
+                  "exec:cat"});
+  Runtime runtime(2);
+  Answer once;
+  once.accepted = true;
+  std::unique_ptr<TextWatch> watch;
+  REQUIRE(eventually(
+      [&] {  // until it listens
+        watch = openText(runtime, "tls://127.0.0.1:" + port, once);
+        return watch->live(std::chrono::seconds(5));
+      },
+      std::chrono::seconds(20)));
+  REQUIRE(watch->questions().size() == 1);
+  CHECK(watch->questions()[0].kind == Question::Kind::Trust);
+  CHECK(watch->route().sealed);
+  watch->send("pressure 2.1 bar\r\n");
+  CHECK(watch->shows("pressure 2.1 bar"));
+  Answer no;
+  auto refused = openText(runtime, "tls://127.0.0.1:" + port, no);
+  CHECK_FALSE(refused->live());
+  REQUIRE(refused->status().problem);
+  CHECK(*refused->status().problem == ErrorKind::NotTrusted);
+}
+
+namespace {
+
+/// A command whose terminal is a socket; the line stays open when it ends, as a shell would keep it.
+std::string overSocket(const fs::path& socket, const std::string& command, std::optional<Process>& runs) {
+  runs.emplace(std::vector<std::string>{"/usr/bin/socat", "unix-listen:" + socket.string(),
+                                        "exec:'" + command + "',pty,raw,echo=0,nofork=0"});
+  REQUIRE(eventually([&] { return fs::exists(socket); }));
+  return "unix:" + socket.string();
+}
+
+std::string oddContent() {
+  std::string s;
+  for (int i = 0; i < 40'000; ++i) s += static_cast<char>(i * 7 + i / 256);
+  return s + "\x1a\x18\x18 ends oddly";
+}
+
+}  // namespace
+
+TEST_CASE("files by XMODEM and YMODEM with somebody else's programs, both ways", "[serial]") {
+  if (!have("/usr/bin/socat") || !have("/usr/bin/sx")) return;
+  struct Way {
+    const char* sends;     ///< a program that sends, or null
+    const char* receives;  ///< or one that receives
+    text::TransferKind kind;
+  };
+  const Way way = GENERATE(Way{"/usr/bin/sx -q", nullptr, text::TransferKind::Xmodem1k},
+                           Way{"/usr/bin/sx -q -k", nullptr, text::TransferKind::Xmodem1k},
+                           Way{"/usr/bin/sb -q", nullptr, text::TransferKind::Ymodem},
+                           Way{nullptr, "/usr/bin/rx -q", text::TransferKind::Xmodem},
+                           Way{nullptr, "/usr/bin/rx -q -c", text::TransferKind::Xmodem1k},
+                           Way{nullptr, "/usr/bin/rb -q", text::TransferKind::Ymodem});
+  INFO((way.sends != nullptr ? way.sends : way.receives));
+  const bool batch = way.kind == text::TransferKind::Ymodem;
+  TemporaryFolder folder;
+  const fs::path here = folder.path / "here", there = folder.path / "there";
+  fs::create_directories(here);
+  fs::create_directories(there);
+  const std::string content = oddContent();
+  const fs::path from = way.sends != nullptr ? there : here, to = way.sends != nullptr ? here : there;
+  std::ofstream(from / "valve.bin", std::ios::binary) << content;
+  std::string command = way.sends != nullptr ? std::string(way.sends) + " " + (there / "valve.bin").string()
+                        : batch              ? std::string(way.receives)
+                                             : std::string(way.receives) + " valve.bin";
+  std::optional<Process> program;
+  const std::string line = overSocket(
+      folder.path / "line", "/bin/sh -c \"cd " + there.string() + " && " + command + "; cat\"", program);
+  Runtime runtime(2);
+  std::unique_ptr<TextWatch> watch;
+  REQUIRE(eventually([&] {  // until it listens
+    watch = openText(runtime, line);
+    return watch->live();
+  }));
+  if (way.sends != nullptr)
+    watch->console().receiveFiles(way.kind, here);
+  else
+    watch->console().sendFile(way.kind, here / "valve.bin");
+  REQUIRE(eventually([&] { return watch->transfer().finished; }, std::chrono::seconds(60)));
+  INFO(watch->transfer().outcome);
+  CHECK_FALSE(watch->transfer().failed);
+  fs::path arrived;
+  REQUIRE(eventually([&] {
+    for (const auto& entry : fs::directory_iterator(to)) arrived = entry.path();
+    return !arrived.empty() && fs::file_size(arrived) >= content.size();
+  }));
+  // XMODEM does not say how long a file is: it is filled up to whole blocks.
+  std::string got = textOf(readFile(arrived));
+  if (batch) CHECK(got.size() == content.size());
+  CHECK(got.size() < content.size() + 1024);
+  CHECK(got.substr(0, content.size()) == content);
 }
 
 TEST_CASE("Debian's text installer is driven two pages forward on the serial line", "[serial][slow]") {
