@@ -420,7 +420,8 @@ class TextSession : public SessionBase, public TextConsole {
   }
   Task<void> sendOver(text::TransferKind kind, text::TransferFile file) {
     auto line = diverted_;
-    co_await text::sendFile(*line, clock_, kind, std::move(file), progress());
+    if (!co_await text::sendFile(*line, clock_, kind, std::move(file), progress()))
+      outcomeMore_ = "; every block was taken, the end was not confirmed";
   }
 
   void beginReceive(text::TransferKind kind, const fs::path& folder) {

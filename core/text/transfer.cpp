@@ -80,19 +80,20 @@ class Sender {
   Sender(ByteStream& line, std::shared_ptr<Clock> clock, TransferKind kind, OnProgress progress)
       : line_(line, std::move(clock)), kind_(kind), progress_(std::move(progress)) {}
 
-  Task<void> send(TransferFile file) {
+  Task<bool> send(TransferFile file) {
     co_await awaitReceiver();
     if (kind_ == TransferKind::Ymodem) {
       co_await sendHeader(file);
       co_await awaitReceiver();
     }
     co_await sendBody(file);
-    co_await sendEnd();
-    if (kind_ == TransferKind::Ymodem) {  // an empty header ends the batch
-      co_await awaitReceiver();
-      Bytes none(128, 0);
-      co_await deliver(block(0, none, 128, true));
-    }
+    Bytes end{kEot};
+    if (kind_ != TransferKind::Ymodem) co_return co_await deliverLast(std::move(end));
+    co_await deliver(std::move(end));
+    co_await awaitReceiver();  // an empty header ends the batch
+    Bytes none(128, 0);
+    Bytes last = block(0, none, 128, true);
+    co_return co_await deliverLast(std::move(last));
   }
 
  private:
@@ -156,9 +157,19 @@ class Sender {
     }
   }
 
-  Task<void> sendEnd() {
-    Bytes end{kEot};
-    co_await deliver(std::move(end));
+  /// What ends everything; false when nobody says that it came.
+  Task<bool> deliverLast(Bytes last) {
+    for (int tries = 0; tries < 3; ++tries) {
+      co_await line_.put(last);
+      // Somebody else may be there already, whose words are no answer.
+      int b = 0;
+      for (int heard = 0; b >= 0 && heard < 200; ++heard) {
+        b = co_await line_.next(3s);
+        if (b == kAck) co_return true;
+        if (b == kNak) break;  // it wants to hear it again
+      }
+    }
+    co_return false;
   }
 
   Bytewise line_;
@@ -313,10 +324,10 @@ std::uint16_t crc16(ByteView bytes) {
   return static_cast<std::uint16_t>(crc);
 }
 
-Task<void> sendFile(ByteStream& line, std::shared_ptr<Clock> clock, TransferKind kind, TransferFile file,
+Task<bool> sendFile(ByteStream& line, std::shared_ptr<Clock> clock, TransferKind kind, TransferFile file,
                     OnProgress progress) {
   Sender sender(line, std::move(clock), kind, std::move(progress));
-  co_await sender.send(std::move(file));
+  co_return co_await sender.send(std::move(file));
 }
 
 Task<std::vector<TransferFile>> receiveFiles(ByteStream& line, std::shared_ptr<Clock> clock,

@@ -26,8 +26,9 @@ struct TransferFile {
 constexpr std::uint64_t kMostReceived = 64U << 20;  ///< a sender that never ends is cut off
 
 /// Waits for the receiver and sends the file. Throws Error{ProtocolBroken, Cancelled, TimedOut,
-/// ClosedByPeer}.
-Task<void> sendFile(ByteStream& line, std::shared_ptr<Clock> clock, TransferKind kind, TransferFile file,
+/// ClosedByPeer}. False: every block was taken, but the end was not confirmed; many
+/// receivers put their terminal back so fast that this last answer is lost.
+Task<bool> sendFile(ByteStream& line, std::shared_ptr<Clock> clock, TransferKind kind, TransferFile file,
                     OnProgress progress);
 /// XMODEM gives content whose end is padded to the block; YMODEM gives names and exact sizes, several files
 /// perhaps.
