@@ -10,6 +10,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <boost/asio/bind_executor.hpp>
 #include <boost/asio/local/stream_protocol.hpp>
 #include <boost/asio/redirect_error.hpp>
 #include <boost/asio/use_awaitable.hpp>
@@ -148,10 +149,25 @@ Task<void> SshConnection::State::pump() {
     int result = SSH_OK;
     for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
     if (result == SSH_ERROR || !ssh_is_connected(session)) break;
-    wakeAll();
+    settle();
   }
   alive = false;
   wakeAll();
+}
+
+void SshConnection::State::settle() {
+  wakeAll();
+  if (!alive || !writePending()) return;
+  int result = SSH_OK;
+  for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
+  wakeAll();
+  if (result == SSH_ERROR || waitsToWrite || !writePending()) return;
+  waitsToWrite = true;
+  socket->async_wait(asio::posix::descriptor_base::wait_write,
+                     asio::bind_executor(strand, [self = shared_from_this()](const error_code& code) {
+                       self->waitsToWrite = false;
+                       if (!code) self->settle();
+                     }));
 }
 
 Task<void> SshConnection::State::keepAlive() {
@@ -189,7 +205,7 @@ class ChannelStream : public ByteStream {
   ChannelStream(std::shared_ptr<SshConnection::State> state, ssh_channel channel, std::string peer)
       : core_(makeCore(std::move(state), channel, std::move(peer))) {
     // What came before anybody listened; from here on the pump tells.
-    post(core_->state->strand, [core = core_] { core->fill(); });
+    post(core_->state->strand, [core = core_] { core->state->settle(); });
   }
   ~ChannelStream() override {
     post(core_->state->strand, [core = core_] { core->close(); });
@@ -270,7 +286,7 @@ class ChannelStream : public ByteStream {
         refill = full && readyEnd - readyAt < kMostReady / 2;
         if (refill) full = false;
       }
-      if (refill) post(state->strand, [self = shared_from_this()] { self->fill(); });
+      if (refill) post(state->strand, [self = shared_from_this()] { self->state->settle(); });
       return n;
     }
     /// From any thread: what lies ready; or 0, and `reader` is told when there is more. Throws when it is
@@ -348,7 +364,7 @@ class ChannelStream : public ByteStream {
         }
         if (n == 0 && !bytes.empty()) co_await self->canWrite.wait();  // the window is used up
       }
-      self->state->wakeAll();  // libssh may have read packets meanwhile
+      self->state->settle();
     }
 
     std::shared_ptr<SshConnection::State> state;
