@@ -13,6 +13,7 @@ enum class Security : std::uint32_t {
   RsaAes128 = 5,
   RsaAes128Unsealed = 6,
   VeNCrypt = 19,
+  Sasl = 20,
   RsaAes256 = 129,
   RsaAes256Unsealed = 130,
 };
@@ -26,6 +27,8 @@ enum class VeNCrypt : std::uint32_t {
   X509None = 260,
   X509Vnc = 261,
   X509Plain = 262,
+  TlsSasl = 263,
+  X509Sasl = 264,
 };
 
 namespace client_message {

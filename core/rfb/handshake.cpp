@@ -3,6 +3,7 @@
 #include <openssl/crypto.h>
 
 #include "rfb/rsa_aes.hpp"
+#include "rfb/sasl.hpp"
 #include "rfb/vnc_password.hpp"
 #include "wire/wire_reader.hpp"
 
@@ -81,6 +82,7 @@ class SignInWalk {
     const Security chosen = co_await chooseSecurity();
     co_await sign(chosen);
     if (minor_ >= 8 || asksPassword_) co_await securityResult();
+    if (sealAfterwards_) stream_ = sealAfterwards_(std::move(stream_));
     result.stream = std::move(stream_);
     result.minorVersion = minor_;
     result.security = name_;
@@ -92,8 +94,8 @@ class SignInWalk {
   [[nodiscard]] std::vector<Security> preference() const {
     std::vector<Security> order{Security::VeNCrypt, Security::RsaAes256, Security::RsaAes128};
     if (!policy_.sealedOnly)
-      for (Security s :
-           {Security::RsaAes256Unsealed, Security::RsaAes128Unsealed, Security::VncPassword, Security::None})
+      for (Security s : {Security::RsaAes256Unsealed, Security::RsaAes128Unsealed, Security::Sasl,
+                         Security::VncPassword, Security::None})
         order.push_back(s);
     return order;
   }
@@ -141,6 +143,7 @@ class SignInWalk {
         co_await vncPassword();
         break;
       case Security::VeNCrypt: co_await veNCrypt(); break;
+      case Security::Sasl: co_await saslWalk(false); break;
       case Security::RsaAes128: co_await rsaAes(128, true); break;
       case Security::RsaAes256: co_await rsaAes(256, true); break;
       case Security::RsaAes128Unsealed: co_await rsaAes(128, false); break;
@@ -190,6 +193,20 @@ class SignInWalk {
     stream_ = co_await rsaAesClient(std::move(stream_), bits, sealAll, trust, ask);
   }
 
+  Task<void> saslWalk(bool overCertificate) {
+    asksPassword_ = true;
+    const std::string before = name_.empty() ? "SASL" : name_;
+    auto ask = [this, before](std::string mechanism) -> Task<SignIn> {
+      SignInRequest request;
+      request.wantsUser = true;
+      request.method = before + " " + mechanism;
+      co_return co_await questions_.signIn(request);
+    };
+    SaslOutcome outcome = co_await saslSignIn(*stream_, host_, overCertificate, ask);
+    name_ = before + " " + outcome.mechanism;
+    sealAfterwards_ = std::move(outcome.seal);
+  }
+
   // Registry, VeNCrypt: version 0.2, then a list of 32-bit sub-types.
   Task<void> veNCrypt() {
     Plain in(*stream_);
@@ -213,9 +230,11 @@ class SignInWalk {
   }
 
   [[nodiscard]] VeNCrypt chooseSubType(const std::vector<VeNCrypt>& offered) const {
-    std::vector<VeNCrypt> order{VeNCrypt::X509Plain, VeNCrypt::X509Vnc, VeNCrypt::X509None};
+    std::vector<VeNCrypt> order{VeNCrypt::X509Sasl, VeNCrypt::X509Plain, VeNCrypt::X509Vnc,
+                                VeNCrypt::X509None};
     if (policy_.allowAnonymousTls)
-      for (VeNCrypt v : {VeNCrypt::TlsPlain, VeNCrypt::TlsVnc, VeNCrypt::TlsNone}) order.push_back(v);
+      for (VeNCrypt v : {VeNCrypt::TlsSasl, VeNCrypt::TlsPlain, VeNCrypt::TlsVnc, VeNCrypt::TlsNone})
+        order.push_back(v);
     if (!policy_.sealedOnly) order.push_back(VeNCrypt::Plain);
     for (VeNCrypt v : order)
       if (std::find(offered.begin(), offered.end(), v) != offered.end()) return v;
@@ -227,9 +246,11 @@ class SignInWalk {
   }
 
   Task<void> runSubType(VeNCrypt kind) {
-    static constexpr const char* names[] = {"Plain",    "TlsNone", "TlsVnc",   "TlsPlain",
-                                            "X509None", "X509Vnc", "X509Plain"};
+    static constexpr const char* names[] = {"Plain",   "TlsNone",   "TlsVnc",  "TlsPlain", "X509None",
+                                            "X509Vnc", "X509Plain", "TlsSasl", "X509Sasl"};
     name_ = std::string("VeNCrypt ") + names[static_cast<std::uint32_t>(kind) - 256];
+    const bool sasl = kind == VeNCrypt::TlsSasl || kind == VeNCrypt::X509Sasl;
+    bool certificate = false;
     if (kind != VeNCrypt::Plain) {
       const bool anonymous =
           kind == VeNCrypt::TlsNone || kind == VeNCrypt::TlsVnc || kind == VeNCrypt::TlsPlain;
@@ -243,12 +264,24 @@ class SignInWalk {
       TlsClientOptions options;
       options.hostName = host_;
       options.anonymous = anonymous;
+      // Servers do not agree which number of the two means a certificate; what the server does counts.
+      options.anonymousToo = sasl && policy_.allowAnonymousTls;
       options.authorityFile = policy_.authorityFile;
-      options.decide = [this](PeerCertificate shown) { return questions_.trust(std::move(shown)); };
+      options.decide = [this, &certificate](PeerCertificate shown) {
+        certificate = true;
+        return questions_.trust(std::move(shown));
+      };
       stream_ = co_await startTls(std::move(stream_), std::move(options));
+      if (sasl) name_ = certificate ? "VeNCrypt X509Sasl" : "VeNCrypt TlsSasl";
     }
     const bool none = kind == VeNCrypt::TlsNone || kind == VeNCrypt::X509None;
     const bool vnc = kind == VeNCrypt::TlsVnc || kind == VeNCrypt::X509Vnc;
+    if (sasl) {
+      // Without a certificate anybody may be at the other end, so the mechanism must seal the session as
+      // well.
+      co_await saslWalk(certificate);
+      co_return;
+    }
     if (vnc) co_await vncPassword();
     if (!none && !vnc) co_await plainSignIn();
   }
@@ -292,6 +325,7 @@ class SignInWalk {
   HandshakeQuestions& questions_;
   int minor_ = 8;
   bool asksPassword_ = false;
+  std::function<StreamPtr(StreamPtr)> sealAfterwards_;  ///< what a sign-in puts over the stream from here on
   std::string name_;
 };
 

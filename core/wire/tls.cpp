@@ -191,6 +191,12 @@ Task<StreamPtr> startTls(StreamPtr below, TlsClientOptions options, Bytes early)
   if (options.anonymous) {
     allowAnonymous(context.get());
   } else {
+    if (options.anonymousToo) {
+      // A server without a certificate takes what stands first and fails on what needs one, so anonymous kinds
+      // stand first and TLS 1.3 is left out; a server with a certificate does not know the anonymous kinds.
+      SSL_CTX_set_max_proto_version(context.get(), TLS1_2_VERSION);
+      SSL_CTX_set_cipher_list(context.get(), "ADH:AECDH:HIGH:!kRSA:@SECLEVEL=0");
+    }
     SSL_CTX_set_default_verify_paths(context.get());
     if (!options.authorityFile.empty() &&
         SSL_CTX_load_verify_locations(context.get(), options.authorityFile.c_str(), nullptr) != 1)
@@ -208,7 +214,9 @@ Task<StreamPtr> startTls(StreamPtr below, TlsClientOptions options, Bytes early)
   }
   stream->feed(early);
   co_await stream->handshake();
-  if (!options.anonymous) {
+  if (!options.anonymous && SSL_get0_peer_certificate(stream->ssl()) == nullptr && !options.anonymousToo)
+    throw Error(ErrorKind::NotTrusted, "the server shows no certificate", stream->peer());
+  if (!options.anonymous && SSL_get0_peer_certificate(stream->ssl()) != nullptr) {
     const PeerCertificate shown = describe(stream->ssl());
     bool goOn = shown.vouched;
     if (options.decide) goOn = co_await options.decide(shown);

@@ -19,6 +19,7 @@ struct PeerCertificate {
 struct TlsClientOptions {
   std::string hostName;       ///< checked against the certificate; sent as SNI when it is a name
   bool anonymous = false;     ///< Diffie-Hellman without certificates (VeNCrypt's "TLS*" types)
+  bool anonymousToo = false;  ///< either way, as the server has it; a certificate it shows is asked about
   std::string authorityFile;  ///< an additional PEM file of authorities; may be empty
   /// Called for every certificate (never for anonymous). Returns true to go on.
   std::function<Task<bool>(PeerCertificate)> decide;

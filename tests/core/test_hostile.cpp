@@ -57,6 +57,36 @@ TEST_CASE("Things that do not speak RFB are told apart", "[hostile]") {
   failureOf({}, ErrorKind::ClosedByPeer);
 }
 
+TEST_CASE("A server's SASL offers are read with care", "[hostile]") {
+  const auto offer = [](const std::function<void(ByteWriter&)>& body) {
+    ByteWriter out;
+    out.text("RFB 003.008\n").u8(1).u8(20);
+    body(out);
+    return out.take();
+  };
+  CHECK(failureOf(offer([](ByteWriter& w) { w.u32(0xFFFFFFFFU); })).find("SASL mechanisms") !=
+        std::string::npos);
+  // Without TLS nothing is taken that would show the password.
+  const std::string open = "PLAIN LOGIN ANONYMOUS";
+  CHECK(failureOf(offer([&](ByteWriter& w) { w.u32(static_cast<std::uint32_t>(open.size())).text(open); }),
+                  ErrorKind::Unsupported)
+            .find("the server offers PLAIN") != std::string::npos);
+  CHECK(failureOf(offer([](ByteWriter& w) { w.u32(0); }), ErrorKind::Unsupported).find("no SASL mechanism") !=
+        std::string::npos);
+  const std::string digest = "DIGEST-MD5";
+  const auto withDigest = [&](const std::function<void(ByteWriter&)>& answer) {
+    return offer([&](ByteWriter& w) {
+      w.u32(static_cast<std::uint32_t>(digest.size())).text(digest);
+      answer(w);
+    });
+  };
+  CHECK(failureOf(withDigest([](ByteWriter& w) { w.u32(0x7FFFFFFFU); })).find("SASL message") !=
+        std::string::npos);
+  failureOf(withDigest([](ByteWriter& w) { w.u32(4).text("abc").u8(0).u8(0); }), ErrorKind::SignInFailed);
+  failureOf(withDigest([](ByteWriter& w) { w.u32(0).u8(1); }), ErrorKind::SignInFailed);  // "done" too soon
+  failureOf(withDigest([](ByteWriter&) {}), ErrorKind::SignInFailed);                     // hung up
+}
+
 TEST_CASE("A server that turns us away is quoted", "[hostile]") {
   ByteWriter out;
   out.text("RFB 003.008\n").u8(0).u32(11).text("too many of");

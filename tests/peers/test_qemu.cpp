@@ -212,6 +212,66 @@ TEST_CASE("QEMU: TLS with a certificate, with and without a password, and anonym
   }
 }
 
+TEST_CASE("QEMU: signing in by SASL, sealed by itself or inside TLS; a wrong password is told", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kGrub) || !test::have("/usr/sbin/saslpasswd2")) return;
+  const std::string sealing = GENERATE("itself", "X509", "anonymous TLS");
+  const bool tls = sealing != "itself", anonymous = sealing == "anonymous TLS";
+  const std::string mechanism = tls && !anonymous ? "SCRAM-SHA-256" : "DIGEST-MD5";
+  test::TemporaryFolder folder;
+  const std::string users = (folder.path / "users.db").string();
+  const std::string make =
+      "printf orchid | /usr/sbin/saslpasswd2 -p -c -f " + users + " -u fernery -a vnc duty";
+  REQUIRE(std::system(make.c_str()) == 0);
+  for (const char* name : {"qemu.conf", "qemu-kvm.conf"})
+    std::ofstream(folder.path / name) << "mech_list: " << mechanism << "\nsasldb_path: " << users
+                                      << "\npwcheck_method: auxprop\nauxprop_plugin: sasldb\n";
+  ::setenv("SASL_CONF_PATH", folder.path.c_str(), 1);
+  auto arguments = grub();
+  std::string options = "sasl=on";
+  if (tls) {
+    const MadeCertificate made = makeSelfSigned("fernery");
+    for (const char* name : {"server-cert.pem", "ca-cert.pem"})
+      std::ofstream(folder.path / name) << made.certificatePem;
+    std::ofstream(folder.path / "server-key.pem") << made.keyPem;
+    const std::string x509 = "tls-creds-x509,id=tls0,endpoint=server,verify-peer=off,sanity-check=off,dir=";
+    arguments.insert(arguments.end(), {"-object", anonymous ? "tls-creds-anon,id=tls0,endpoint=server"
+                                                            : x509 + folder.path.string()});
+    options += ",tls-creds=tls0";
+  }
+  Qemu qemu(arguments, options, true);
+  ::unsetenv("SASL_CONF_PATH");
+  const auto signIn = [](const std::string& password) {
+    return [password](const rfb::SignInRequest& request) {
+      CHECK(request.wantsUser);
+      return rfb::SignIn{"duty@fernery", password};
+    };
+  };
+  {
+    VncConfig config = qemu.config();
+    config.keptSignIn = signIn("orchid");
+    Viewer viewer(config);
+    viewer.answer.accepted = true;
+    const bool live = viewer.live();
+    INFO(viewer.status().sentence);
+    REQUIRE(live);
+    CHECK(viewer.route().security == (anonymous ? "VeNCrypt TlsSasl "
+                                      : tls     ? "VeNCrypt X509Sasl "
+                                                : "SASL ") +
+                                         mechanism);
+    CHECK(viewer.route().sealed);
+    qemu.stop();
+    CHECK(viewer.shows(qemu.screendump()));
+    qemu.cont();
+  }
+  VncConfig config = qemu.config();
+  config.keptSignIn = signIn("wrong");
+  Viewer refused(config);
+  REQUIRE(refused.until([&] {
+    return refused.status().problem.has_value() || refused.questions().size() > (tls && !anonymous ? 1U : 0U);
+  }));
+  CHECK_FALSE(refused.status().stage == SessionStage::Live);
+}
+
 TEST_CASE("QEMU: keys typed here change the guest's screen there; a reset does not end the session",
           "[qemu]") {
   if (!test::have(kQemu) || !test::have(kGrub)) return;
