@@ -221,6 +221,13 @@ void TextCanvas::resizeEvent(QResizeEvent* event) {
   takeText();
 }
 
+/// While it was hidden behind a picture or a story its size did not count.
+void TextCanvas::showEvent(QShowEvent* event) {
+  QWidget::showEvent(event);
+  fitTerminal();
+  takeText();
+}
+
 void TextCanvas::scrollTo(std::int64_t row) {
   if (terminal() == nullptr) return;
   follow_ = row >= view_.screenTop;

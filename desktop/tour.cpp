@@ -173,6 +173,8 @@ class Tour {
     window_.stage()->arrange(1);
     window_.stage()->show(mist);
     TextView* text = window_.stage()->focusedPane()->textView();
+    until("the line has the whole pane's columns",
+          [&] { return mist->text()->terminal().screen().columns > 60; });
     text->openFind();
     text->findField()->setText("zone");
     until("finds are counted", [&] { return text->findCount() > 3; });

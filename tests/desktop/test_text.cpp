@@ -126,6 +126,22 @@ TEST_CASE("Keys typed into a text pane go over the line, also those that are sho
   CHECK(bench.canvas()->hasFocus());
 }
 
+TEST_CASE("A line that comes into a larger pane, which showed something else, gets its columns",
+          "[text-window]") {
+  TextBench bench;
+  OpenSession* s = bench.openLine();
+  bench.window->resize(1280, 800);
+  bench.window->stage()->arrange(4);
+  for (const char* port : {"1", "2", "3"}) bench.window->openAddress(QString("vnc://127.0.0.1:") + port);
+  const auto columns = [&] { return s->text()->terminal().screen().columns; };
+  bench.window->stage()->show(s);
+  REQUIRE(shown([&] { return columns() < 60; }));
+  bench.window->openAddress("vnc://127.0.0.1:4");  // takes the pane in focus
+  bench.window->stage()->arrange(1);
+  bench.window->stage()->show(s);
+  CHECK(shown([&] { return columns() > 60; }));
+}
+
 TEST_CASE("Only looking: nothing typed goes out", "[text-window]") {
   TextBench bench;
   OpenSession* s = bench.openLine();
