@@ -10,7 +10,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
-#include <boost/asio/bind_executor.hpp>
+#include <array>
 #include <boost/asio/local/stream_protocol.hpp>
 #include <boost/asio/redirect_error.hpp>
 #include <boost/asio/use_awaitable.hpp>
@@ -149,25 +149,10 @@ Task<void> SshConnection::State::pump() {
     int result = SSH_OK;
     for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
     if (result == SSH_ERROR || !ssh_is_connected(session)) break;
-    settle();
+    wakeAll();
   }
   alive = false;
   wakeAll();
-}
-
-void SshConnection::State::settle() {
-  wakeAll();
-  if (!alive || !writePending()) return;
-  int result = SSH_OK;
-  for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
-  wakeAll();
-  if (result == SSH_ERROR || waitsToWrite || !writePending()) return;
-  waitsToWrite = true;
-  socket->async_wait(asio::posix::descriptor_base::wait_write,
-                     asio::bind_executor(strand, [self = shared_from_this()](const error_code& code) {
-                       self->waitsToWrite = false;
-                       if (!code) self->settle();
-                     }));
 }
 
 Task<void> SshConnection::State::keepAlive() {
@@ -182,12 +167,7 @@ Task<void> SshConnection::State::keepAlive() {
 }
 
 void SshConnection::State::wakeAll() {
-  // Taking from one channel lets libssh read packets for the others.
-  for (bool again = true; again;) {
-    again = false;
-    for (ChannelSink* sink : sinks) again = sink->fill() || again;
-    again = again && sinks.size() > 1;
-  }
+  for (ChannelSink* sink : sinks) sink->fill();
   for (Signal* waiter : waiters) waiter->notify();
 }
 
@@ -203,10 +183,7 @@ namespace {
 class ChannelStream : public ByteStream {
  public:
   ChannelStream(std::shared_ptr<SshConnection::State> state, ssh_channel channel, std::string peer)
-      : core_(makeCore(std::move(state), channel, std::move(peer))) {
-    // What came before anybody listened; from here on the pump tells.
-    post(core_->state->strand, [core = core_] { core->state->settle(); });
-  }
+      : core_(makeCore(std::move(state), channel, std::move(peer))) {}
   ~ChannelStream() override {
     post(core_->state->strand, [core = core_] { core->close(); });
   }
@@ -269,24 +246,20 @@ class ChannelStream : public ByteStream {
     void mustBeOpen() const {
       if (closed) throw Error(ErrorKind::Cancelled, "ended here", peer);
     }
-    std::size_t takeHeld(ByteSpan into) {
-      const std::size_t n = std::min(into.size(), readyEnd - readyAt);
-      std::memcpy(into.data(), ready.get() + readyAt, n);
-      readyAt += n;
-      if (readyAt == readyEnd) readyAt = readyEnd = 0;
-      return n;
-    }
     /// From any thread: what lies ready, or 0.
     std::size_t take(ByteSpan into) {
       std::size_t n = 0;
       bool refill = false;
       {
         const std::lock_guard held(lock);
-        n = takeHeld(into);
-        refill = full && readyEnd - readyAt < kMostReady / 2;
+        n = std::min(into.size(), ready.size() - readyAt);
+        std::memcpy(into.data(), ready.data() + readyAt, n);
+        readyAt += n;
+        if (readyAt == ready.size()) ready.clear(), readyAt = 0;
+        refill = full && ready.size() - readyAt < kMostReady / 2;
         if (refill) full = false;
       }
-      if (refill) post(state->strand, [self = shared_from_this()] { self->state->settle(); });
+      if (refill) post(state->strand, [self = shared_from_this()] { self->fill(); });
       return n;
     }
     /// From any thread: what lies ready; or 0, and `reader` is told when there is more. Throws when it is
@@ -295,45 +268,35 @@ class ChannelStream : public ByteStream {
       if (const std::size_t n = take(into); n > 0) return n;
       {
         const std::lock_guard held(lock);
-        if (readyEnd > readyAt) return takeHeld(into);  // it came meanwhile
-        if (over) throw *over;
+        if (ready.size() == readyAt && over) throw *over;
         waiting = reader;
       }
+      post(state->strand, [self = shared_from_this()] { self->fill(); });
       return 0;
     }
     /// On the strand. More than kMostReady stays with libssh, whose window then holds the other side back.
-    bool fill() override {
+    void fill() override {
       const std::lock_guard held(lock);
-      const bool took = !closed && takeFromLibrary();
+      if (!closed) takeFromLibrary();
       if (!over) over = ending();
-      if ((readyEnd > readyAt || over) && waiting) {
+      if ((ready.size() > readyAt || over) && waiting) {
         post(waiting->on, [w = waiting] { w->came.notify(); });
         waiting.reset();
       }
-      return took;
     }
-    bool takeFromLibrary() {
-      bool took = false;
+    void takeFromLibrary() {
       for (const int errorOutput : {0, 1}) {
         for (;;) {
-          if (kMostReady - readyEnd < kMostReady / 4 && readyAt > kMostReady / 2) {
-            std::memmove(ready.get(), ready.get() + readyAt, readyEnd - readyAt);
-            readyEnd -= readyAt;
-            readyAt = 0;
-          }
-          const std::size_t room = kMostReady - readyEnd;
-          if (room == 0) {
+          if (ready.size() - readyAt >= kMostReady) {
             full = true;
-            return took;
+            return;
           }
-          const int n = ssh_channel_read_nonblocking(channel, ready.get() + readyEnd,
-                                                     static_cast<std::uint32_t>(room), errorOutput);
+          static thread_local std::array<Byte, 64 * 1024> piece;
+          const int n = ssh_channel_read_nonblocking(channel, piece.data(), piece.size(), errorOutput);
           if (n <= 0) break;
-          readyEnd += static_cast<std::size_t>(n);
-          took = true;
+          ready.insert(ready.end(), piece.begin(), piece.begin() + n);
         }
       }
-      return took;
     }
     [[nodiscard]] std::optional<Error> ending() const {
       if (closed) return Error(ErrorKind::Cancelled, "ended here", peer);
@@ -364,7 +327,6 @@ class ChannelStream : public ByteStream {
         }
         if (n == 0 && !bytes.empty()) co_await self->canWrite.wait();  // the window is used up
       }
-      self->state->settle();
     }
 
     std::shared_ptr<SshConnection::State> state;
@@ -374,8 +336,8 @@ class ChannelStream : public ByteStream {
     bool closed = false;
     static constexpr std::size_t kMostReady = 1 << 20;
     std::mutex lock;
-    std::unique_ptr<Byte[]> ready{new Byte[kMostReady]};
-    std::size_t readyAt = 0, readyEnd = 0;
+    Bytes ready;
+    std::size_t readyAt = 0;
     bool full = false;
     std::optional<Error> over;  ///< told when nothing lies ready any more
     std::shared_ptr<Reader> waiting;

@@ -16,8 +16,7 @@ namespace kw {
 class ChannelSink {
  public:
   virtual ~ChannelSink() = default;
-  /// Whether anything was taken.
-  virtual bool fill() = 0;
+  virtual void fill() = 0;
 };
 
 struct SshConnection::State : std::enable_shared_from_this<SshConnection::State> {
@@ -41,10 +40,6 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   Task<void> pump();
   Task<void> keepAlive();
   void wakeAll();
-  /// On the strand, whenever libssh may have read something or may have something to write (taking from a
-  /// channel makes it write, to open the window anew): hands out what came and sees that all is sent.
-  void settle();
-  [[nodiscard]] bool writePending() const { return (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0; }
   void close();
   [[nodiscard]] Error failure(ErrorKind otherwise) const;
 
@@ -59,7 +54,6 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   std::list<Signal*> waiters;
   std::list<ChannelSink*> sinks;
   std::shared_ptr<ByteStream> below;  ///< when it is pumped
-  bool waitsToWrite = false;          ///< settle() comes again when the socket has room
 };
 
 /// One channel as a stream.
