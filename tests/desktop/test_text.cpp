@@ -394,11 +394,14 @@ TEST_CASE("Files: a folder is shown, files go both ways, a clash is asked about"
   REQUIRE(panel != nullptr);
   const auto press = [&](const QString& text) {
     QPushButton* found = nullptr;
-    REQUIRE(shown([&] {
-      for (QPushButton* b : panel->findChildren<QPushButton*>())
-        if (b->isVisible() && b->text() == text) found = b;
-      return found != nullptr;
-    }));
+    INFO(text.toStdString() << " / " << panel->statusLabel()->text().toStdString());
+    REQUIRE(shown(
+        [&] {
+          for (QPushButton* b : panel->findChildren<QPushButton*>())
+            if (b->isVisible() && b->text() == text) found = b;
+          return found != nullptr;
+        },
+        30000));
     QTest::mouseClick(found, Qt::LeftButton);
   };
   press("From now on");  // the host key is new
@@ -413,10 +416,12 @@ TEST_CASE("Files: a folder is shown, files go both ways, a clash is asked about"
   REQUIRE(shown([&] { return panel->remoteList()->topLevelItemCount() == 3 && !panel->work().busy(); }));
   CHECK(sha256OfFile(there / "valve.bin") == sha256OfFile(here / "valve.bin"));
   std::ofstream(here / "valve.bin") << std::string(7000, 'w');
+  panel->localList()->selectAll();  // the list may have read the folder anew
   panel->sendSelected();
   press("Replace");
   REQUIRE(shown([&] { return !panel->work().busy(); }));
   CHECK(fs::file_size(there / "valve.bin") == 7000);
+  panel->localList()->selectAll();
   panel->sendSelected();
   press("Leave it");
   REQUIRE(shown([&] { return !panel->work().busy(); }));
