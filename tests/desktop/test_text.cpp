@@ -425,11 +425,14 @@ TEST_CASE("Files: a folder is shown, files go both ways, a clash is asked about"
   panel->sendSelected();
   press("Leave it");
   REQUIRE(shown([&] { return !panel->work().busy(); }));
-  for (int i = 0; i < panel->remoteList()->topLevelItemCount(); ++i)
-    if (panel->remoteList()->topLevelItem(i)->text(0) == "mist.log")
-      panel->remoteList()->topLevelItem(i)->setSelected(true);
-  panel->getSelected();
-  REQUIRE(shown([&] { return fs::exists(here / "mist.log") && !panel->work().busy(); }));
+  const auto getLog = [&] {
+    if (fs::exists(here / "mist.log")) return !panel->work().busy();
+    for (QTreeWidgetItem* item : panel->remoteList()->findItems("mist.log", Qt::MatchExactly))
+      item->setSelected(true);
+    if (!panel->work().busy()) panel->getSelected();
+    return false;
+  };
+  REQUIRE(shown(getLog, 30000));
   panel->work().compare(QString::fromStdString((here / "mist.log").string()),
                         QString::fromStdString((there / "mist.log").string()));
   CHECK(shown([&] { return panel->statusLabel()->text().startsWith("Same content"); }));
