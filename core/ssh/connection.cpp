@@ -55,6 +55,7 @@ Task<void> pumped(std::shared_ptr<State> s, Step step, int& result) {
   const std::shared_ptr<void> leave(nullptr, [s, &came](void*) { s->waiters.remove(&came); });
   for (;;) {
     result = step();
+    if (s->alive) s->settle();
     if (result != SSH_AGAIN) co_return;
     result = SSH_ERROR;
     if (!s->alive) co_return;
@@ -122,6 +123,7 @@ Task<SshConnection::Shell> shellOn(std::shared_ptr<State> s, std::string termina
   shell.resize = [s, raw](int c, int r) -> Task<void> {
     auto task = [](std::shared_ptr<State> state, ssh_channel ch, int cc, int rr) -> Task<void> {
       if (state->alive) ssh_channel_change_pty_size(ch, cc, rr);
+      if (state->alive) state->settle();
       co_return;
     }(s, raw, c, r);
     co_await runOn(s->strand, std::move(task));

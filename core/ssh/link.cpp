@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include <array>
+#include <boost/asio/bind_executor.hpp>
 #include <boost/asio/local/stream_protocol.hpp>
 #include <boost/asio/redirect_error.hpp>
 #include <boost/asio/use_awaitable.hpp>
@@ -71,6 +72,7 @@ SshConnection::State::State(Executor on, SshOptions o) : strand(std::move(on)), 
   event = ssh_event_new();
   if (session == nullptr || event == nullptr)
     throw Error(ErrorKind::Local, "not enough memory for an SSH session");
+  ssh_set_counters(session, nullptr, &counted);
 }
 
 SshConnection::State::~State() {
@@ -149,7 +151,7 @@ Task<void> SshConnection::State::pump() {
     int result = SSH_OK;
     for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
     if (result == SSH_ERROR || !ssh_is_connected(session)) break;
-    wakeAll();
+    settle();
   }
   alive = false;
   wakeAll();
@@ -163,7 +165,25 @@ Task<void> SshConnection::State::keepAlive() {
     const auto self = weak.lock();
     if (!self || !self->alive) co_return;
     ssh_send_ignore(self->session, "");
+    self->settle();
   }
+}
+
+void SshConnection::State::settle() {
+  const auto news = [this] { return std::exchange(seenPackets, counted.in_packets) != counted.in_packets; };
+  for (;;) {
+    while (news()) wakeAll();  // who takes what came lets libssh read more
+    if (!alive || !writePending()) return;
+    while (ssh_event_dopoll(event, 0) == SSH_OK && writePending()) continue;
+    if (counted.in_packets == seenPackets) break;
+  }
+  if (waitsToWrite || !writePending()) return;
+  waitsToWrite = true;
+  socket->async_wait(asio::posix::descriptor_base::wait_write,
+                     asio::bind_executor(strand, [self = shared_from_this()](const error_code& code) {
+                       self->waitsToWrite = false;
+                       if (!code) self->settle();
+                     }));
 }
 
 void SshConnection::State::wakeAll() {
@@ -230,6 +250,7 @@ class ChannelStream : public ByteStream {
       state->sinks.remove(this);
       state->waiters.remove(&canWrite);
       if (channel != nullptr) ssh_channel_free(channel);
+      if (state->alive) state->settle();
     }
     Core(const Core&) = delete;
     Core& operator=(const Core&) = delete;
@@ -242,6 +263,7 @@ class ChannelStream : public ByteStream {
       closed = true;
       canWrite.notify();
       fill();
+      state->settle();
     }
     void mustBeOpen() const {
       if (closed) throw Error(ErrorKind::Cancelled, "ended here", peer);
@@ -259,7 +281,7 @@ class ChannelStream : public ByteStream {
         refill = full && ready.size() - readyAt < kMostReady / 2;
         if (refill) full = false;
       }
-      if (refill) post(state->strand, [self = shared_from_this()] { self->fill(); });
+      if (refill) askFor();
       return n;
     }
     /// From any thread: what lies ready; or 0, and `reader` is told when there is more. Throws when it is
@@ -271,8 +293,15 @@ class ChannelStream : public ByteStream {
         if (ready.size() == readyAt && over) throw *over;
         waiting = reader;
       }
-      post(state->strand, [self = shared_from_this()] { self->fill(); });
+      askFor();
       return 0;
+    }
+    /// What stayed with libssh, for want of room or because nobody had asked yet.
+    void askFor() {
+      post(state->strand, [self = shared_from_this()] {
+        self->fill();
+        self->state->settle();
+      });
     }
     /// On the strand. More than kMostReady stays with libssh, whose window then holds the other side back.
     void fill() override {
@@ -316,16 +345,19 @@ class ChannelStream : public ByteStream {
                               static_cast<std::uint32_t>(std::min<std::size_t>(bytes.size(), 256 * 1024)));
         if (n == SSH_ERROR) throw Error(ErrorKind::ClosedByPeer, "closed by the other side", self->peer);
         if (n > 0) bytes = bytes.subspan(static_cast<std::size_t>(n));
+        self->state->settle();
         // The socket is full: wait for it, so that libssh's own buffer stays small.
-        while (self->state->alive && (ssh_get_poll_flags(self->state->session) & SSH_WRITE_PENDING) != 0) {
+        while (self->state->alive && self->state->writePending()) {
           error_code ignored;
           co_await self->state->socket->async_wait(asio::posix::descriptor_base::wait_write,
                                                    asio::redirect_error(asio::use_awaitable, ignored));
           if (ignored || !self->state->alive) break;
           ssh_event_dopoll(self->state->event, 0);
-          self->state->wakeAll();
+          self->state->settle();
         }
-        if (n == 0 && !bytes.empty()) co_await self->canWrite.wait();  // the window is used up
+        // The window is used up; that it was opened may have been read already.
+        if (n == 0 && !bytes.empty() && ssh_channel_window_size(self->channel) == 0)
+          co_await self->canWrite.wait();
       }
     }
 

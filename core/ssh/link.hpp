@@ -1,5 +1,6 @@
 // libssh's session on a strand: waiting for the socket, channels as streams. For the files of this folder.
 #pragma once
+#include <libssh/callbacks.h>
 #include <libssh/libssh.h>
 
 #include <atomic>
@@ -39,7 +40,11 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   /// Reads what comes, for as long as the connection lives, and wakes everybody who waits.
   Task<void> pump();
   Task<void> keepAlive();
+  /// To be called on the strand after every call into libssh. Any such call may read packets, also for others
+  /// than the one it is made for, and may leave something unsent; the socket does not tell of either again.
+  void settle();
   void wakeAll();
+  [[nodiscard]] bool writePending() const { return (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0; }
   void close();
   [[nodiscard]] Error failure(ErrorKind otherwise) const;
 
@@ -54,6 +59,9 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   std::list<Signal*> waiters;
   std::list<ChannelSink*> sinks;
   std::shared_ptr<ByteStream> below;  ///< when it is pumped
+  ssh_counter_struct counted{};       ///< what libssh has read and written so far
+  std::uint64_t seenPackets = 0;      ///< everybody was woken for these
+  bool waitsToWrite = false;          ///< settle() comes again when the socket has room
 };
 
 /// One channel as a stream.
