@@ -5,6 +5,7 @@
 
 #include <fstream>
 #include <iostream>
+#include <thread>
 
 #include "lab/ssh_server.hpp"
 #include "route/text_opening.hpp"
@@ -428,58 +429,124 @@ TEST_CASE("a read over a tunnel may be given up at any moment", "[ssh]") {
   CHECK(givenUp == 60);
 }
 
+namespace {
+
+/// A server with its folder, and files over it.
+class SftpBench {
+ public:
+  /// One thread is the hardest case: nobody else sees what it read by the way.
+  explicit SftpBench(unsigned threads = 2)
+      : server_({folder.path / "server", "127.0.0.1", static_cast<std::uint16_t>(port_), ""}),
+        runtime_(threads) {}
+  /// On a connection of its own; two strands, as the window has them.
+  void with(const std::function<Task<void>(Sftp&, SshConnection&)>& work) {
+    const Executor strand = runtime_.strand(), other = runtime_.strand();
+    runToEnd([&]() -> Task<void> {
+      SshOptions options = plain(folder.path);
+      options.user = lab::SshServer::user(), options.host = "127.0.0.1", options.port = port_;
+      options.keyFiles = {server_.clientKey()};
+      StreamPtr below =
+          co_await connectTcp("127.0.0.1", static_cast<std::uint16_t>(port_), std::chrono::seconds(5));
+      auto connection =
+          co_await SshConnection::open(strand, std::move(below), options, std::make_shared<Answers>());
+      StreamPtr stream = co_await connection->subsystem("sftp");
+      auto sftp = co_await Sftp::open(other, std::move(stream));
+      co_await work(*sftp, *connection);
+      sftp->close();
+    });
+  }
+  TemporaryFolder folder;
+
+ private:
+  int port_ = freeTcpPort();
+  lab::SshServer server_;
+  Runtime runtime_;
+};
+
+/// Keeps every processor busy, so that threads are parted from their work at any point.
+class BusyMachine {
+ public:
+  BusyMachine() {
+    for (unsigned i = 0; i < 2 * std::thread::hardware_concurrency(); ++i)
+      threads_.emplace_back([this] {
+        while (!over_) {
+        }
+      });
+  }
+  ~BusyMachine() {
+    over_ = true;
+    for (std::thread& t : threads_) t.join();
+  }
+  BusyMachine(const BusyMachine&) = delete;
+  BusyMachine& operator=(const BusyMachine&) = delete;
+
+ private:
+  std::atomic<bool> over_ = false;
+  std::vector<std::thread> threads_;
+};
+
+}  // namespace
+
+// One thing after the other: any other traffic on the connection would bring a lost answer to light by the
+// way.
+TEST_CASE("no answer is lost on a busy machine", "[ssh][sftp]") {
+  if (!haveServer()) return;
+  SftpBench bench(1);
+  constexpr int kRounds = 25;
+  int rounds = 0;
+  const BusyMachine busy;
+  bench.with([&](Sftp& sftp, SshConnection& connection) -> Task<void> {
+    const auto all = [&]() -> Task<void> {
+      for (; rounds < kRounds; ++rounds) {
+        for (int i = 0; i < 10; ++i) co_await sftp.stat("/");
+        co_await sftp.list("/");
+        StreamPtr out = co_await connection.exec("echo");
+        Bytes in(16);
+        co_await out->readSome(in);
+      }
+    };
+    auto task = all();
+    co_await within(std::chrono::seconds(60), "answers", std::move(task));
+  });
+  CHECK(rounds == kRounds);
+}
+
 TEST_CASE("SFTP: listing, rights, renaming, removing; errors name the file", "[ssh][sftp]") {
   if (!haveServer()) return;
-  TemporaryFolder folder;
-  const int port = freeTcpPort();
-  lab::SshServer server({folder.path / "server", "127.0.0.1", static_cast<std::uint16_t>(port), ""});
-  Runtime runtime(2);
-  const Executor strand = runtime.strand(), other = runtime.strand();
-  const std::string there = folder.path / "there";
-  runToEnd([&]() -> Task<void> {
-    SshOptions options = plain(folder.path);
-    options.user = lab::SshServer::user(), options.host = "127.0.0.1", options.port = port;
-    options.keyFiles = {server.clientKey()};
-    StreamPtr below =
-        co_await connectTcp("127.0.0.1", static_cast<std::uint16_t>(port), std::chrono::seconds(5));
-    auto connection =
-        co_await SshConnection::open(strand, std::move(below), options, std::make_shared<Answers>());
-    StreamPtr stream = co_await connection->subsystem("sftp");
-    auto sftp = co_await Sftp::open(other, std::move(stream));
-    co_await sftp->makeFolder(there);
+  SftpBench bench;
+  const std::string there = bench.folder.path / "there";
+  bench.with([&](Sftp& sftp, SshConnection&) -> Task<void> {
+    co_await sftp.makeFolder(there);
     std::ofstream(there + "/Größe.txt") << "12345";
-    auto files = co_await sftp->list(there);
+    auto files = co_await sftp.list(there);
     REQUIRE(files.size() == 1);
     CHECK(files[0].name == "Größe.txt");
     CHECK(files[0].size == 5);
-    co_await sftp->setPermissions(there + "/Größe.txt", 0640);
-    files = co_await sftp->list(there);
+    co_await sftp.setPermissions(there + "/Größe.txt", 0640);
+    files = co_await sftp.list(there);
     CHECK(files[0].rights() == "-rw-r-----");
-    co_await sftp->rename(there + "/Größe.txt", there + "/b");
-    const auto missing = co_await sftp->stat(there + "/Größe.txt");
+    co_await sftp.rename(there + "/Größe.txt", there + "/b");
+    const auto missing = co_await sftp.stat(there + "/Größe.txt");
     CHECK_FALSE(missing);
     std::string what;
     try {
-      co_await sftp->list(there + "/nothing");
+      co_await sftp.list(there + "/nothing");
     } catch (const Error& e) {
       what = e.what();
     }
     CHECK(what.find("no such file") != std::string::npos);
     CHECK(what.find("nothing") != std::string::npos);
-    co_await sftp->remove(there + "/b");
-    co_await sftp->removeFolder(there);
+    co_await sftp.remove(there + "/b");
+    co_await sftp.removeFolder(there);
     CHECK_FALSE(fs::exists(there));
-    sftp->close();
   });
 }
 
 TEST_CASE("1 GiB goes both ways intact; a copy that was broken off is resumed", "[ssh][sftp][slow]") {
   if (!haveServer()) return;
-  TemporaryFolder folder;
-  const int port = freeTcpPort();
-  lab::SshServer server({folder.path / "server", "127.0.0.1", static_cast<std::uint16_t>(port), ""});
-  const fs::path original = folder.path / "original", sent = folder.path / "sent",
-                 back = folder.path / "back";
+  SftpBench bench;
+  const fs::path original = bench.folder.path / "original", sent = bench.folder.path / "sent",
+                 back = bench.folder.path / "back";
   constexpr std::uint64_t kSize = 1ULL << 30;
   {
     std::ofstream out(original, std::ios::binary);
@@ -491,23 +558,9 @@ TEST_CASE("1 GiB goes both ways intact; a copy that was broken off is resumed", 
       out.write(reinterpret_cast<const char*>(block.data()), static_cast<std::streamsize>(block.size()));
     }
   }
-  Runtime runtime(2);
   const auto cancel = std::make_shared<std::atomic<bool>>(false);
   const auto with = [&](const std::function<Task<void>(Sftp&)>& work) {
-    const Executor strand = runtime.strand(), other = runtime.strand();
-    runToEnd([&]() -> Task<void> {
-      SshOptions options = plain(folder.path);
-      options.user = lab::SshServer::user(), options.host = "127.0.0.1", options.port = port;
-      options.keyFiles = {server.clientKey()};
-      StreamPtr below =
-          co_await connectTcp("127.0.0.1", static_cast<std::uint16_t>(port), std::chrono::seconds(5));
-      auto connection =
-          co_await SshConnection::open(strand, std::move(below), options, std::make_shared<Answers>());
-      StreamPtr stream = co_await connection->subsystem("sftp");
-      auto sftp = co_await Sftp::open(other, std::move(stream));
-      co_await work(*sftp);
-      sftp->close();
-    });
+    bench.with([&](Sftp& sftp, SshConnection&) { return work(sftp); });
   };
   const OnCopy stopHalfway = [&](const CopyProgress& p) {
     if (p.done > kSize / 3) *cancel = true;
