@@ -1,5 +1,6 @@
 #include "ssh/link.hpp"
 
+#include "base/byte_ring.hpp"
 #include "base/run_on.hpp"
 
 #include <fcntl.h>
@@ -187,7 +188,7 @@ void SshConnection::State::settle() {
 }
 
 void SshConnection::State::wakeAll() {
-  for (ChannelSink* sink : sinks) sink->fill();
+  for (ChannelSink* sink : sinks) sink->look();
   for (Signal* waiter : waiters) waiter->notify();
 }
 
@@ -244,92 +245,105 @@ class ChannelStream : public ByteStream {
         : state(std::move(s)), channel(c), peer(std::move(p)), canWrite(state->strand) {
       state->sinks.push_back(this);
       state->waiters.push_back(&canWrite);
+      listen();
     }
     ~Core() override {
       // Runs on the strand, see makeCore().
       state->sinks.remove(this);
       state->waiters.remove(&canWrite);
-      if (channel != nullptr) ssh_channel_free(channel);
+      ssh_remove_channel_callbacks(channel, &callbacks);
+      ssh_channel_free(channel);
       if (state->alive) state->settle();
     }
     Core(const Core&) = delete;
     Core& operator=(const Core&) = delete;
 
+    /// libssh hands over what comes from inside whatever call happened to read it.
+    void listen() {
+      callbacks.userdata = this;
+      callbacks.channel_data_function = [](ssh_session, ssh_channel, void* data, std::uint32_t size, int,
+                                           void* core) {
+        return static_cast<int>(static_cast<Core*>(core)->put({static_cast<const Byte*>(data), size}));
+      };
+      ssh_callbacks_init(&callbacks);
+      if (ssh_set_channel_callbacks(channel, &callbacks) != SSH_OK)
+        throw Error(ErrorKind::Local, "not enough memory for an SSH channel", peer);
+      stayed = true;  // what came before
+    }
     void close() {
-      if (channel != nullptr && !closed && state->alive) {
+      if (!closed && state->alive) {
         ssh_channel_send_eof(channel);
         ssh_channel_close(channel);
       }
       closed = true;
       canWrite.notify();
-      fill();
+      look();
       state->settle();
     }
     void mustBeOpen() const {
       if (closed) throw Error(ErrorKind::Cancelled, "ended here", peer);
     }
-    /// From any thread: what lies ready, or 0.
-    std::size_t take(ByteSpan into) {
-      std::size_t n = 0;
-      bool refill = false;
-      {
+    /// On the reader's thread: what lies ready; or 0, and `reader` is told when there is more. Throws when it
+    /// is over.
+    std::size_t takeOrWait(ByteSpan into, const std::shared_ptr<Reader>& reader) {
+      std::size_t n = ready.take(into);
+      if (n == 0) {
         const std::lock_guard held(lock);
-        n = std::min(into.size(), ready.size() - readyAt);
-        std::memcpy(into.data(), ready.data() + readyAt, n);
-        readyAt += n;
-        if (readyAt == ready.size()) ready.clear(), readyAt = 0;
-        refill = full && ready.size() - readyAt < kMostReady / 2;
-        if (refill) full = false;
+        n = ready.take(into);  // it came meanwhile
+        if (n == 0 && over) throw *over;
+        if (n == 0) waiting = reader;
       }
-      if (refill) askFor();
+      if (stayed && ready.lies() < kMostReady / 2 && !asked.exchange(true))
+        post(state->strand, [self = shared_from_this()] {
+          self->look();
+          self->state->settle();
+        });
       return n;
     }
-    /// From any thread: what lies ready; or 0, and `reader` is told when there is more. Throws when it is
-    /// over.
-    std::size_t takeOrWait(ByteSpan into, const std::shared_ptr<Reader>& reader) {
-      if (const std::size_t n = take(into); n > 0) return n;
-      {
-        const std::lock_guard held(lock);
-        if (ready.size() == readyAt && over) throw *over;
-        waiting = reader;
-      }
-      askFor();
-      return 0;
+    /// From inside libssh; how much of it was taken. The rest stays with libssh, whose window then holds the
+    /// other side back.
+    std::size_t put(ByteView bytes) {
+      if (closed) return bytes.size();
+      if (bytes.size() > ready.room()) stayed = noRoom = true;
+      return ready.put(bytes);
     }
-    /// What stayed with libssh, for want of room or because nobody had asked yet.
-    void askFor() {
-      post(state->strand, [self = shared_from_this()] {
-        self->fill();
-        self->state->settle();
-      });
-    }
-    /// On the strand. More than kMostReady stays with libssh, whose window then holds the other side back.
-    void fill() override {
+    /// On the strand, outside of libssh: takes what stayed there and tells the reader.
+    void look() override {
+      if (stayed && !closed) takeWhatStayed();
       const std::lock_guard held(lock);
-      if (!closed) takeFromLibrary();
       if (!over) over = ending();
-      if ((ready.size() > readyAt || over) && waiting) {
+      if ((ready.lies() > 0 || over) && waiting) {
         post(waiting->on, [w = waiting] { w->came.notify(); });
         waiting.reset();
       }
     }
-    void takeFromLibrary() {
-      for (const int errorOutput : {0, 1}) {
-        for (;;) {
-          if (ready.size() - readyAt >= kMostReady) {
-            full = true;
-            return;
-          }
-          static thread_local std::array<Byte, 64 * 1024> piece;
-          const int n = ssh_channel_read_nonblocking(channel, piece.data(), piece.size(), errorOutput);
-          if (n <= 0) break;
-          ready.insert(ready.end(), piece.begin(), piece.begin() + n);
-        }
+    /// `stayed` is true until all was taken, so that a reader who makes room meanwhile asks again.
+    void takeWhatStayed() {
+      asked = false;
+      do {
+        noRoom = false;
+        for (const int errorOutput : {0, 1})
+          if (!takeWhatStayed(errorOutput)) return;
+      } while (noRoom);
+      stayed = false;
+    }
+    /// False when there is no room for the rest.
+    bool takeWhatStayed(int errorOutput) {
+      static thread_local std::array<Byte, 64 * 1024> piece;
+      for (;;) {
+        const int kept = ssh_channel_poll(channel, errorOutput);  // may read the socket and call put()
+        if (kept <= 0) return true;
+        const auto most = std::min({static_cast<std::size_t>(kept), ready.room(), piece.size()});
+        if (most == 0) return false;
+        const int n = ssh_channel_read_nonblocking(channel, piece.data(), static_cast<std::uint32_t>(most),
+                                                   errorOutput);
+        if (n <= 0) return true;
+        ready.put(ByteView(piece).first(static_cast<std::size_t>(n)));
       }
     }
     [[nodiscard]] std::optional<Error> ending() const {
       if (closed) return Error(ErrorKind::Cancelled, "ended here", peer);
-      if (full) return std::nullopt;  // more is to come
+      if (stayed) return std::nullopt;  // more is to come
       if (ssh_channel_is_eof(channel) || ssh_channel_is_closed(channel))
         return Error(ErrorKind::ClosedByPeer, "closed by the other side", peer);
       if (!state->alive) return Error(ErrorKind::ClosedByPeer, "the SSH connection is gone", peer);
@@ -363,15 +377,17 @@ class ChannelStream : public ByteStream {
 
     std::shared_ptr<SshConnection::State> state;
     ssh_channel channel;
+    ssh_channel_callbacks_struct callbacks{};
     std::string peer;
     Signal canWrite;
     bool closed = false;
     static constexpr std::size_t kMostReady = 1 << 20;
-    std::mutex lock;
-    Bytes ready;
-    std::size_t readyAt = 0;
-    bool full = false;
-    std::optional<Error> over;  ///< told when nothing lies ready any more
+    ByteRing ready{kMostReady};
+    std::atomic<bool> stayed = false;  ///< libssh may still keep something of ours
+    std::atomic<bool> asked = false;   ///< and is about to be asked for it
+    bool noRoom = false;               ///< since put() was last looked at
+    std::mutex lock;                   ///< for what follows
+    std::optional<Error> over;         ///< told when nothing lies ready any more
     std::shared_ptr<Reader> waiting;
   };
   /// Whoever lets go of it last, it is destroyed on the connection's strand.

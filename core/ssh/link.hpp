@@ -13,11 +13,11 @@
 
 namespace kw {
 
-/// A channel that takes what has come for it out of libssh, on the connection's strand.
+/// A channel that is told on the connection's strand that something happened, perhaps to it.
 class ChannelSink {
  public:
   virtual ~ChannelSink() = default;
-  virtual void fill() = 0;
+  virtual void look() = 0;
 };
 
 struct SshConnection::State : std::enable_shared_from_this<SshConnection::State> {

@@ -45,14 +45,19 @@ enum Type : std::uint8_t {
   kData = 103,
   kName = 104,
   kAttrs = 105,
+  kExtended = 200,
+  kExtendedReply = 201,
 };
 constexpr std::uint32_t kOk = 0, kEof = 1, kNoSuchFile = 2, kPermissionDenied = 3;
 constexpr std::uint32_t kOpenRead = 1, kOpenWrite = 2, kOpenCreate = 8, kOpenTruncate = 16;
 constexpr std::uint32_t kHasSize = 1, kHasOwner = 2, kHasPermissions = 4, kHasTimes = 8,
                         kHasMore = 0x80000000U;
 constexpr std::size_t kMostPacket = 1 << 20;
-constexpr std::size_t kPiece = 32 * 1024 - 64;  ///< every server takes 32 KiB
-constexpr std::size_t kAtOnce = 64;             ///< requests under way
+constexpr std::size_t kUsualPiece = 32 * 1024 - 64;  ///< every server takes 32 KiB
+constexpr std::size_t kMostPiece = 256 * 1024 - 1024;
+constexpr std::size_t kAtOnce = 64;          ///< requests under way,
+constexpr std::size_t kMostAsked = 4 << 20;  ///< and the bytes they are about
+constexpr char kLimits[] = "limits@openssh.com";
 
 struct Packet {
   std::uint8_t type = 0;
@@ -105,7 +110,9 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
     co_await stream_->write(out);
     const Packet answer = co_await readPacket(false);
     if (answer.type != kVersion) protocolBroken("SFTP", "the server does not say its version");
+    const bool saysLimits = offersLimits(answer);
     spawn(strand_, [self = shared_from_this()] { return self->readAnswers(); });
+    if (saysLimits) co_await askLimits();
   }
 
   Task<std::string> realPath(std::string path) override {
@@ -207,6 +214,33 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
   }
   static std::uint32_t codeOf(const Packet& p) { return BoundedReader(p.bytes(), "SFTP status").u32(); }
 
+  /// Whether the server can tell how large a piece it takes (PROTOCOL of OpenSSH, 4.8).
+  static bool offersLimits(const Packet& version) {
+    BoundedReader r(version.body, "SFTP version");
+    r.u32();
+    while (r.left() >= 8) {
+      const std::string name = r.text(r.u32());
+      r.skip(r.u32());
+      if (name == kLimits) return true;
+    }
+    return false;
+  }
+  Task<void> askLimits() {
+    ByteWriter w;
+    text(w, kLimits);
+    const Packet p = co_await requestHere(kExtended, w.take());
+    if (p.type != kExtendedReply) co_return;
+    BoundedReader r(p.bytes(), "SFTP limits");
+    r.skip(8);  // a whole packet's
+    const auto piece = [&r] {
+      const std::uint64_t high = r.u32(), most = high << 32 | r.u32();
+      return most == 0 ? kUsualPiece
+                       : static_cast<std::size_t>(std::clamp<std::uint64_t>(most, 512, kMostPiece));
+    };
+    readPiece_ = piece();
+    writePiece_ = piece();
+  }
+
   Task<Packet> readPacket(bool numbered, std::uint32_t* number = nullptr) {
     co_await need(4);
     const std::uint32_t size = loadBe32(in_.data() + at_);
@@ -224,14 +258,14 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
   }
   Task<void> need(std::size_t n) {
     if (end_ - at_ >= n) co_return;
-    if (at_ > 0) {
+    if (at_ + n > in_.size()) {
       std::copy(in_.begin() + static_cast<std::ptrdiff_t>(at_),
                 in_.begin() + static_cast<std::ptrdiff_t>(end_), in_.begin());
       end_ -= at_;
       at_ = 0;
     }
-    if (in_.size() < n + 256 * 1024) in_.resize(n + 256 * 1024);
-    while (end_ < n) end_ += co_await stream_->readSome(ByteSpan(in_).subspan(end_));
+    if (in_.size() < n) in_.resize(n + kMostPacket);
+    while (end_ - at_ < n) end_ += co_await stream_->readSome(ByteSpan(in_).subspan(end_));
   }
 
   struct Waiting {
@@ -384,7 +418,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
       if (cancel && *cancel && !copy->failure)
         copy->failure = Error(ErrorKind::Cancelled, "the copy was cancelled", remote);
       if (copy->failure) break;
-      while (!copy->atEnd && copy->underWay < kAtOnce) askPiece(copy, whole, fd, local);
+      while (!copy->atEnd && copy->underWay < atOnce(readPiece_)) askPiece(copy, whole, fd, local);
       co_await flush();
       if (progress) progress({copy->done, copy->total});
       if (copy->underWay > 0) co_await moved_.wait();
@@ -399,12 +433,15 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
     if (progress) progress({copy->done, copy->total});
   }
 
+  static std::size_t atOnce(std::size_t piece) {
+    return std::clamp<std::size_t>(kMostAsked / piece, 1, kAtOnce);
+  }
   void askPiece(const std::shared_ptr<Copy>& copy,
                 const std::shared_ptr<std::map<std::uint64_t, std::uint64_t>>& whole, int fd,
                 const fs::path& local) {
     const std::uint64_t at = copy->next;
-    askPart(copy, whole, fd, local, at, kPiece);
-    copy->next += kPiece;
+    askPart(copy, whole, fd, local, at, readPiece_);
+    copy->next += readPiece_;
     if (copy->next >= copy->total) copy->atEnd = true;
   }
   void askPart(std::shared_ptr<Copy> copy, std::shared_ptr<std::map<std::uint64_t, std::uint64_t>> whole,
@@ -464,7 +501,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
       if (cancel && *cancel && !copy->failure)
         copy->failure = Error(ErrorKind::Cancelled, "the copy was cancelled", remote);
       if (copy->failure) break;
-      while (copy->next < copy->total && copy->underWay < kAtOnce && out_.size() < (1U << 20))
+      while (copy->next < copy->total && copy->underWay < atOnce(writePiece_) && out_.size() < (1U << 20))
         sendPiece(copy, fd, local);
       co_await flush();
       if (progress) progress({copy->done, copy->total});
@@ -476,7 +513,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
     if (progress) progress({copy->done, copy->total});
   }
   void sendPiece(const std::shared_ptr<Copy>& copy, int fd, const fs::path& local) {
-    Bytes data(std::min<std::uint64_t>(kPiece, copy->total - copy->next));
+    Bytes data(std::min<std::uint64_t>(writePiece_, copy->total - copy->next));
     const ssize_t n = ::pread(fd, data.data(), data.size(), static_cast<off_t>(copy->next));
     if (n != static_cast<ssize_t>(data.size())) {
       copy->failure = Error(ErrorKind::Local, "the file became shorter while it was read", local);
@@ -510,6 +547,7 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
   Bytes in_, out_;
   std::size_t at_ = 0, end_ = 0;
   std::uint32_t last_ = 0;
+  std::size_t readPiece_ = kUsualPiece, writePiece_ = kUsualPiece;
   std::map<std::uint32_t, std::shared_ptr<Waiting>> waiting_;
   std::optional<Error> failure_;
   bool writing_ = false;

@@ -1,4 +1,7 @@
+#include <thread>
+
 #include "base/bounded_reader.hpp"
+#include "base/byte_ring.hpp"
 #include "base/file.hpp"
 #include "session/keys.hpp"
 #include "tests/support.hpp"
@@ -99,4 +102,45 @@ TEST_CASE("Keys are known by name, character and code", "[keys]") {
   CHECK(typed[2] == Chord{{keysym::kReturn, 0x1c}});
   CHECK(typed[3] == Chord{{0xe4, 0}});
   CHECK(keysymOf(U'\u20ac') == 0x010020ac);
+}
+
+TEST_CASE("a ring of bytes keeps order and amount between two threads", "[base]") {
+  ByteRing ring(256);
+  constexpr std::size_t kAll = 1'000'000;
+  std::thread producer([&] {
+    Bytes piece;
+    for (std::size_t made = 0; made < kAll;) {
+      piece.clear();
+      for (std::size_t i = 0; i < std::min<std::size_t>(1 + made % 300, kAll - made); ++i)
+        piece.push_back(static_cast<Byte>((made + i) * 31 >> 3));
+      made += ring.put(piece);
+    }
+  });
+  std::size_t taken = 0, wrong = 0;
+  Bytes into(97);
+  while (taken < kAll) {
+    const std::size_t n = ring.take(ByteSpan(into).first(1 + taken % into.size()));
+    for (std::size_t i = 0; i < n; ++i)
+      if (into[i] != static_cast<Byte>((taken + i) * 31 >> 3)) ++wrong;
+    taken += n;
+  }
+  producer.join();
+  CHECK(taken == kAll);
+  CHECK(wrong == 0);
+  CHECK(ring.lies() == 0);
+}
+
+TEST_CASE("a ring of bytes takes no more than it has room for", "[base]") {
+  ByteRing ring(8);
+  const Bytes ten = {0, 1, 2, 3, 4, 5, 6, 7, 8, 9};
+  CHECK(ring.put(ten) == 8);
+  CHECK(ring.room() == 0);
+  CHECK(ring.put(ten) == 0);
+  Bytes five(5);
+  CHECK(ring.take(five) == 5);
+  CHECK(ring.put(ByteView(ten).subspan(8)) == 2);
+  Bytes rest(8);
+  CHECK(ring.take(rest) == 5);
+  CHECK(Bytes(rest.begin(), rest.begin() + 5) == Bytes{5, 6, 7, 8, 9});
+  CHECK(ring.take(rest) == 0);
 }

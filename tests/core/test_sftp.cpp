@@ -3,6 +3,7 @@
 
 #include "ssh/sftp.hpp"
 #include "tests/support.hpp"
+#include "wire/wire_reader.hpp"
 
 using namespace kw;
 using namespace kw::test;
@@ -16,22 +17,29 @@ Bytes packet(const Bytes& body) {
   return w.take();
 }
 
+/// The next one, without its length.
+Task<Bytes> request(WireReader& in) {
+  const std::uint32_t size = co_await in.readU32();
+  co_return co_await in.readBytes(size);
+}
+
 /// The version, then `answers` one after the other, each with the number of the request that it answers.
-std::string outcome(const std::vector<Bytes>& answers, const std::function<Task<void>(Sftp&)>& work) {
+std::string outcome(const std::vector<Bytes>& answers, const std::function<Task<void>(Sftp&)>& work,
+                    const Bytes& version = {2, 0, 0, 0, 3}) {
   std::string what = "fine";
   runToEnd([&]() -> Task<void> {
     auto executor = co_await asio::this_coro::executor;
     auto [a, b] = memoryPair(executor);
     std::shared_ptr<ByteStream> server(std::move(b));
-    spawn(executor, [server, answers]() -> Task<void> {
-      Bytes in(65536);
-      co_await server->readSome(in);  // INIT
-      const Bytes version{0, 0, 0, 5, 2, 0, 0, 0, 3};
-      co_await server->write(version);
+    spawn(executor, [server, answers, version]() -> Task<void> {
+      WireReader in(*server);
+      co_await request(in);  // INIT
+      const Bytes hello = packet(version);
+      co_await server->write(hello);
       for (const Bytes& answer : answers) {
-        co_await server->readSome(in);
+        const Bytes asked = co_await request(in);
         Bytes body = answer;
-        std::copy_n(in.begin() + 5, 4, body.begin() + 1);  // the number of the request
+        std::copy_n(asked.begin() + 1, 4, body.begin() + 1);  // the number of the request
         const Bytes out = packet(body);
         co_await server->write(out);
       }
@@ -75,6 +83,44 @@ TEST_CASE("SFTP: hostile servers end in clear errors", "[sftp-core]") {
   CHECK(outcome({{105, 0, 0, 0, 0, 0, 0, 0, 0}}, listRoot).find("handle was expected") != std::string::npos);
   // The server goes away.
   CHECK(outcome({}, listRoot) != "fine");
+}
+
+TEST_CASE("SFTP: a server says how large a piece may be", "[sftp-core]") {
+  ByteWriter version;
+  version.u8(2).u32(3);
+  const std::string names[] = {"posix-rename@openssh.com", "1", "limits@openssh.com", "1"};
+  for (const std::string& n : names) version.u32(static_cast<std::uint32_t>(n.size())).text(n);
+  const auto limits = [](std::uint32_t read, std::uint32_t high) {
+    ByteWriter w;
+    w.u8(201).u32(0).u32(0).u32(1 << 20).u32(high).u32(read).u32(0).u32(70000).u32(0).u32(10);
+    return w.take();
+  };
+  TemporaryFolder folder;
+  const auto attributes = [] {  // a file of 600 bytes
+    ByteWriter w;
+    w.u8(105).u32(0).u32(1).u32(0).u32(600);
+    return w.take();
+  };
+  const auto data = [](std::uint32_t size) {
+    ByteWriter w;
+    w.u8(103).u32(0).u32(size).text(std::string(size, 'f'));
+    return w.take();
+  };
+  const auto fetch = [&](Sftp& s) -> Task<void> {
+    co_await s.download("/f", folder.path / "f", 0, nullptr, nullptr);
+  };
+  // No limit, a tiny one and a vast one: the copy takes pieces that both sides can bear.
+  for (const auto& [read, high, pieces] :
+       {std::tuple{0U, 0U, 1}, std::tuple{1U, 0U, 2}, std::tuple{~0U, ~0U, 1}}) {
+    std::vector<Bytes> answers{limits(read, high), attributes(), handle()};
+    for (int i = 0; i < pieces; ++i) answers.push_back(data(pieces == 1 ? 600U : i == 0 ? 512U : 88U));
+    answers.push_back(status(0));
+    CHECK(outcome(answers, fetch, version.raw()) == "fine");
+    CHECK(std::filesystem::file_size(folder.path / "f") == 600);
+  }
+  // Cut off, and refused.
+  CHECK(outcome({{201, 0, 0, 0, 0, 1}}, listRoot, version.raw()).find("SFTP limits") != std::string::npos);
+  CHECK(outcome({status(8), handle(), status(1), status(0)}, listRoot, version.raw()) == "fine");
 }
 
 TEST_CASE("SFTP: a packet of a gigabyte is refused before it is read", "[sftp-core]") {
