@@ -7,6 +7,7 @@ namespace kw::rfb {
 namespace {
 /// Rows are taken in batches of about this many bytes: large enough to be quick, small enough for the cache.
 constexpr std::size_t kBatch = std::size_t{128} << 10;
+constexpr int kZrleTile = 64;
 }  // namespace
 
 RectDecoder::RectDecoder(const PixelFormat& format) : map_(defaultColourMap()) { setFormat(format); }
@@ -173,35 +174,42 @@ Task<void> RectDecoder::zrle(Rect target, WireReader& in, Framebuffer& picture) 
 }
 
 void RectDecoder::zrleTiles(ByteView compressed, const Rect& target, Framebuffer& picture) {
-  constexpr int side = 64;
-  constexpr std::size_t window = std::size_t{64} << 10;
-  constexpr std::size_t tileMost = mostTileBytes(side);
-  inflated_.resize(window + tileMost);
-  zrleStream_.feed(compressed);
+  // A second thread is worth its start only for much work.
+  static const bool severalProcessors = std::thread::hardware_concurrency() > 1;
+  const bool much = target.area() >= (1 << 16) && compressed.size() >= (std::size_t{16} << 10);
+  constexpr std::size_t tileMost = mostTileBytes(kZrleTile);
+  if (severalProcessors && much) {
+    InflateAhead pieces(zrleStream_, compressed, tileMost, inflated_);
+    zrleTiles(pieces, target, picture);
+  } else {
+    InflateHere pieces(zrleStream_, compressed, tileMost, inflated_);
+    zrleTiles(pieces, target, picture);
+  }
+  zrleStream_.finish();
+}
+
+void RectDecoder::zrleTiles(InflatedPieces& pieces, const Rect& target, Framebuffer& picture) {
   RlePalette palette;
-  std::size_t at = 0, end = 0;
+  ByteView here;
   bool dry = false;
-  for (int y = target.y; y < target.bottom(); y += side) {
-    for (int x = target.x; x < target.right(); x += side) {
-      const Rect tile{x, y, std::min(side, target.right() - x), std::min(side, target.bottom() - y)};
-      if (end - at < tileMost && !dry) {
-        std::memmove(inflated_.data(), inflated_.data() + at, end - at);
-        end -= at;
-        at = 0;
-        const std::size_t room = window + tileMost - end;
-        const std::size_t got = zrleStream_.read(ByteSpan(inflated_.data() + end, room));
-        dry = got < room;
-        end += got;
-      }
+  const auto more = [&] {
+    const std::size_t before = here.size();
+    here = pieces.more(here);
+    dry = here.size() == before;
+  };
+  for (int y = target.y; y < target.bottom(); y += kZrleTile) {
+    for (int x = target.x; x < target.right(); x += kZrleTile) {
+      const Rect tile{x, y, std::min(kZrleTile, target.right() - x),
+                      std::min(kZrleTile, target.bottom() - y)};
+      while (here.size() < mostTileBytes(kZrleTile) && !dry) more();
       auto lock = picture.lock();
-      const auto used =
-          decodeRleTile(ByteView(inflated_.data() + at, end - at), *compact_, picture, tile, palette, false);
+      const auto used = decodeRleTile(here, *compact_, picture, tile, palette, false);
       if (!used) protocolBroken("ZRLE rectangle", "its data ends inside a tile");
-      at += *used;
+      here = here.subspan(*used);
     }
   }
-  if (at != end) protocolBroken("ZRLE rectangle", "holds more than its tiles");
-  zrleStream_.finish();
+  if (here.empty() && !dry) more();
+  if (!here.empty()) protocolBroken("ZRLE rectangle", "holds more than its tiles");
 }
 
 }  // namespace kw::rfb

@@ -5,6 +5,7 @@
 #include <memory>
 
 #include "codec/h264.hpp"
+#include "codec/inflate_ahead.hpp"
 #include "codec/jpeg.hpp"
 #include "codec/zip.hpp"
 #include "picture/framebuffer.hpp"
@@ -36,6 +37,7 @@ class RectDecoder {
   Task<void> zlib(Rect target, WireReader& in, Framebuffer& picture);
   Task<void> zrle(Rect target, WireReader& in, Framebuffer& picture);
   void zrleTiles(ByteView compressed, const Rect& target, Framebuffer& picture);
+  void zrleTiles(InflatedPieces& pieces, const Rect& target, Framebuffer& picture);
   Task<void> tight(Rect target, WireReader& in, Framebuffer& picture);
   Task<void> tightBasic(unsigned control, Rect target, WireReader& in, Framebuffer& picture);
   Task<ByteView> tightData(unsigned stream, std::size_t size, WireReader& in);
