@@ -68,10 +68,12 @@ int main(int argc, char** argv) {
   if (argc > 1 && std::strcmp(argv[1], "--bare-window") == 0) kw::bench::benchWindow(table, argc, argv);
   std::printf("%-46s %13s %13s  %7s\n", "what", "ours", "floor", "ratio");
   const bool window = argc < 2 || std::strcmp(argv[1], "core") != 0;
-  // "bench text" and "bench ssh" measure only these.
+  // "bench text", "bench ssh" and "bench window" measure only these.
   const auto only = [&](const char* what) { return argc > 1 && std::strcmp(argv[1], what) == 0; };
-  if (only("text") || only("ssh")) {
-    only("text") ? kw::bench::benchText(table, argc, argv) : kw::bench::benchSsh(table);
+  if (only("text") || only("ssh") || only("window")) {
+    if (only("text")) kw::bench::benchText(table, argc, argv);
+    if (only("ssh")) kw::bench::benchSsh(table);
+    if (only("window")) kw::bench::benchWindow(table, argc, argv);
     std::printf("%d goals missed\n", table.missed());
     return 0;
   }

@@ -6,7 +6,6 @@
 #include <QMenuBar>
 #include <QMessageBox>
 #include <QStackedWidget>
-#include <QTableWidget>
 
 #include "desktop/colours_view.hpp"
 #include "desktop/main_window.hpp"
@@ -213,7 +212,7 @@ void MainWindow::useOwnScheme(const QString& name) {
 
 void MainWindow::coloursChanged() {
   for (QWidget* w : QApplication::allWidgets()) w->update();
-  if (!sheet_->dirty() && centre_->currentWidget() == sheet_) sheet_->edit(sheet_->machine());
+  if (centre_->currentWidget() == sheet_ && !sheet_->dirty()) sheet_->edit(sheet_->machine());
   for (Pane* p : stage_->panes())
     if (p->showsText()) p->textView()->canvas()->applyLook();
 }

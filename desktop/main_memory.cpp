@@ -17,7 +17,6 @@
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QStandardPaths>
-#include <QTableWidget>
 #include <QToolButton>
 #include <QVBoxLayout>
 #include "base/file.hpp"

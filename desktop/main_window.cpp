@@ -19,12 +19,12 @@
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QStandardPaths>
-#include <QTableWidget>
 #include <QToolButton>
 #include <QVBoxLayout>
 
 #include "base/file.hpp"
 #include "desktop/files_panel.hpp"
+#include "desktop/journal_view.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
 #include "desktop/screen_window.hpp"
@@ -103,7 +103,8 @@ void MainWindow::buildTop() {
   narrow_ = new QLineEdit(rosterPanel_);
   narrow_->setPlaceholderText(tr("Narrow the list…"));
   narrow_->setAccessibleName(tr("Narrow the list"));
-  narrow_->setClearButtonEnabled(true);
+  // Its icon takes longer than all else in this row; it is there before anybody can type.
+  QTimer::singleShot(0, narrow_, [this] { narrow_->setClearButtonEnabled(true); });
   groupButton_ = new QToolButton(rosterPanel_);
   groupButton_->setPopupMode(QToolButton::InstantPopup);
   auto* groupMenu = new QMenu(groupButton_);
@@ -145,23 +146,7 @@ void MainWindow::buildTop() {
   stage_ = new Stage(stageAndFiles_);
   stageAndFiles_->addWidget(stage_);
   stageColumn->addWidget(stageAndFiles_, 1);
-  sheet_ = new Sheet(desk_.records(), centre_);
-  journal_ = new QTableWidget(0, 3, centre_);
-  journal_->setHorizontalHeaderLabels({tr("When"), tr("Machine"), tr("What")});
-  journal_->horizontalHeader()->setStretchLastSection(true);
-  journal_->verticalHeader()->hide();
-  journal_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-  journal_->setSelectionBehavior(QAbstractItemView::SelectRows);
-  journal_->setShowGrid(false);
-  journal_->setFrameShape(QFrame::NoFrame);
-  connect(journal_, &QTableWidget::cellActivated, this, [this](int at, int) {
-    const QString what = journal_->item(at, 2)->text();
-    if (const QString file = what.section("log ", 1); what.startsWith("log ") && QFileInfo(file).isFile())
-      showLog(file, 0);
-  });
   centre_->addWidget(stagePage);
-  centre_->addWidget(sheet_);
-  centre_->addWidget(journal_);
   connect(centre_, &QStackedWidget::currentChanged, this, [this] {
     if (!actions_.isEmpty()) refreshSide();
   });
@@ -197,7 +182,7 @@ void MainWindow::buildTop() {
   connect(roster_, &RosterList::removeGroupWanted, this, &MainWindow::removeGroup);
   connect(roster_, &RosterList::newMachineWanted, this, [this](Id folder) {
     editMachine(0);
-    sheet_->useFolder(folder);
+    sheet()->useFolder(folder);
   });
   connect(roster_, &RosterList::selectionChanged, this, [this] {
     refreshSide();
@@ -263,6 +248,12 @@ void MainWindow::buildTop() {
     return out;
   };
   connect(side_, &Side::cureClicked, this, &MainWindow::cure);
+}
+
+Sheet* MainWindow::sheet() {
+  if (sheet_ != nullptr) return sheet_;
+  sheet_ = new Sheet(desk_.records(), centre_);
+  centre_->addWidget(sheet_);
   connect(sheet_, &Sheet::closed, this, &MainWindow::showStage);
   connect(sheet_, &Sheet::openWanted, this, &MainWindow::openEndpoint);
   connect(sheet_, &Sheet::draftChanged, this, &MainWindow::refreshSide);
@@ -271,6 +262,7 @@ void MainWindow::buildTop() {
     roster_->select(m);
     say(tr("Kept."));
   });
+  return sheet_;
 }
 
 void MainWindow::recordsChanged() {
@@ -413,17 +405,17 @@ void MainWindow::choose(const GoAnswer& answer) {
 }
 
 void MainWindow::editMachine(Id machine, const QString& address) {
-  sheet_->edit(machine, address);
-  centre_->setCurrentWidget(sheet_);
+  sheet()->edit(machine, address);
+  centre_->setCurrentWidget(sheet());
   if (machine == 0)
-    if (auto* name = sheet_->findChild<QLineEdit*>("machineName")) name->setFocus();
+    if (auto* name = sheet()->findChild<QLineEdit*>("machineName")) name->setFocus();
   refreshSide();
 }
 
 void MainWindow::editGroup(Id folder, Id parent) {
-  sheet_->editFolder(folder, parent);
-  centre_->setCurrentWidget(sheet_);
-  if (auto* name = sheet_->findChild<QLineEdit*>("machineName"); name != nullptr && folder == 0)
+  sheet()->editFolder(folder, parent);
+  centre_->setCurrentWidget(sheet());
+  if (auto* name = sheet()->findChild<QLineEdit*>("machineName"); name != nullptr && folder == 0)
     name->setFocus();
   refreshSide();
 }
@@ -499,17 +491,12 @@ void MainWindow::showImport() {
 
 void MainWindow::showJournal() {
   try {
-    const auto entries = desk_.records().store().journal(500);
-    journal_->setRowCount(static_cast<int>(entries.size()));
-    for (int i = 0; i < static_cast<int>(entries.size()); ++i) {
-      const JournalEntry& e = entries[static_cast<std::size_t>(i)];
-      const QDateTime when = QDateTime::fromString(QString::fromStdString(e.when), Qt::ISODate).toLocalTime();
-      journal_->setItem(i, 0, new QTableWidgetItem(QLocale().toString(when, QLocale::ShortFormat)));
-      journal_->setItem(i, 1, new QTableWidgetItem(QString::fromStdString(e.machine)));
-      journal_->setItem(i, 2, new QTableWidgetItem(QString::fromStdString(e.text)));
+    if (journal_ == nullptr) {
+      journal_ = new JournalView(centre_);
+      centre_->addWidget(journal_);
+      connect(journal_, &JournalView::logWanted, this, [this](const QString& file) { showLog(file, 0); });
     }
-    journal_->setColumnWidth(0, 170);
-    journal_->setColumnWidth(1, 180);
+    journal_->showEntries(desk_.records().store().journal(500));
     centre_->setCurrentWidget(journal_);
     journal_->setFocus();
   } catch (const Error& e) {
@@ -530,7 +517,7 @@ void MainWindow::cure(const QString& action) {
         e != desk_.records().snapshot().endpoints.end())
       machine = e->second.machine;
   if (centre_->currentWidget() != sheet_) editMachine(machine);
-  if (const auto draft = sheet_->draftEndpoint()) {
+  if (const auto draft = sheet()->draftEndpoint()) {
     Address address = parseAddress(draft->address);
     address.port = action.mid(5).toInt();
     sheet_->useAddress(QString::fromStdString(address.uri()));
@@ -538,7 +525,7 @@ void MainWindow::cure(const QString& action) {
 }
 
 void MainWindow::closeEvent(QCloseEvent* event) {
-  if (sheet_->dirty() && centre_->currentWidget() == sheet_) {
+  if (centre_->currentWidget() == sheet_ && sheet_->dirty()) {
     const auto button = QMessageBox::question(
         this, tr("Kettle Window"),
         tr("The sheet of %1 holds changes that were not kept.").arg(sheet_->machineName()),

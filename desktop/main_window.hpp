@@ -13,7 +13,6 @@
 class QLabel;
 class QSplitter;
 class QStackedWidget;
-class QTableWidget;
 class QPushButton;
 class QToolButton;
 
@@ -23,6 +22,7 @@ class ColoursView;
 class FilesPanel;
 class ImportView;
 class ScreenWindow;
+class JournalView;
 class Sheet;
 class Side;
 class Stage;
@@ -71,7 +71,8 @@ class MainWindow : public QMainWindow {
   [[nodiscard]] RosterList* roster() const { return roster_; }
   [[nodiscard]] GoField* goField() const { return go_; }
   [[nodiscard]] Side* side() const { return side_; }
-  [[nodiscard]] Sheet* sheet() const { return sheet_; }
+  /// Made when it is first wanted, like the journal.
+  [[nodiscard]] Sheet* sheet();
   [[nodiscard]] QLineEdit* narrowField() const { return narrow_; }
   [[nodiscard]] QAction* action(const QString& name) const;
   [[nodiscard]] const QList<QPointer<ScreenWindow>>& screenWindows() const { return windows_; }
@@ -138,8 +139,8 @@ class MainWindow : public QMainWindow {
   ColoursView* colours_ = nullptr;
   ImportView* import_ = nullptr;
   FilesPanel* files_ = nullptr;  ///< made when first wanted
-  Sheet* sheet_;
-  QTableWidget* journal_;
+  Sheet* sheet_ = nullptr;
+  JournalView* journal_ = nullptr;
   Side* side_;
   QSplitter* split_;
   QWidget* rosterPanel_;

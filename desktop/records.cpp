@@ -8,28 +8,8 @@ Records::Records(OpeningTools tools, Loading loading, QObject* parent)
     snapshot_ = std::make_shared<Snapshot>(tools_.store->load());
     loaded_ = true;
   } else {
-    loader_ = std::thread([this, store = tools_.store] {
-      std::shared_ptr<Snapshot> snapshot;
-      QString failure;
-      try {
-        snapshot = std::make_shared<Snapshot>(store->load());
-      } catch (const Error& e) {
-        failure = QString::fromUtf8(e.what());
-      }
-      // The destructor waits for this thread, so this object is still there.
-      QMetaObject::invokeMethod(
-          this,
-          [this, snapshot, failure] {
-            loaded_ = true;
-            if (!snapshot) {
-              emit failed(failure);
-              return;
-            }
-            snapshot_ = snapshot;
-            emit changed();
-          },
-          Qt::QueuedConnection);
-    });
+    // Not before the window is there: both would hinder each other.
+    QTimer::singleShot(0, this, &Records::loadAside);
   }
   // Another process (the command line, a colleague's window) may write too.
   poll_.setInterval(1500);
@@ -42,6 +22,31 @@ Records::Records(OpeningTools tools, Loading loading, QObject* parent)
     }
   });
   poll_.start();
+}
+
+void Records::loadAside() {
+  loader_ = std::thread([this, store = tools_.store] {
+    std::shared_ptr<Snapshot> snapshot;
+    QString failure;
+    try {
+      snapshot = std::make_shared<Snapshot>(store->load());
+    } catch (const Error& e) {
+      failure = QString::fromUtf8(e.what());
+    }
+    // The destructor waits for this thread, so this object is still there.
+    QMetaObject::invokeMethod(
+        this,
+        [this, snapshot, failure] {
+          loaded_ = true;
+          if (!snapshot) {
+            emit failed(failure);
+            return;
+          }
+          snapshot_ = snapshot;
+          emit changed();
+        },
+        Qt::QueuedConnection);
+  });
 }
 
 Records::~Records() {

@@ -35,6 +35,8 @@ class Records : public QObject {
   void said(const QString& sentence);
 
  private:
+  void loadAside();
+
   OpeningTools tools_;
   std::shared_ptr<Snapshot> snapshot_;
   QTimer poll_;
