@@ -24,7 +24,6 @@ namespace kw::lab {
 namespace {
 
 namespace fs = std::filesystem;
-constexpr const char* kServer = "/usr/sbin/sshd";
 
 pid_t startProcess(std::vector<std::string> words, const fs::path& output) {
   std::vector<char*> argv;
@@ -66,7 +65,7 @@ bool answers(const std::string& address, std::uint16_t port) {
 
 }  // namespace
 
-bool SshServer::available() { return fs::exists(kServer); }
+bool SshServer::available() { return fs::exists(SshServerPlan().program); }
 
 std::string SshServer::user() {
   const passwd* p = getpwuid(getuid());
@@ -105,7 +104,7 @@ SshServer::SshServer(SshServerPlan plan) : plan_(std::move(plan)) {
             "PrintMotd no\nAllowTcpForwarding yes\nMaxStartups 100\nMaxSessions 100\nSubsystem sftp "
             "internal-sftp\n";
   config.close();
-  process_ = startProcess({kServer, "-D", "-e", "-f", plan_.folder / "config"}, plan_.folder / "log");
+  process_ = startProcess({plan_.program, "-D", "-e", "-f", plan_.folder / "config"}, plan_.folder / "log");
   for (int i = 0; i < 200; ++i) {
     if (answers(plan_.address, plan_.port)) return;
     if (waitpid(process_, nullptr, WNOHANG) != 0) break;

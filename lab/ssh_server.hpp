@@ -13,6 +13,8 @@ struct SshServerPlan {
   std::string address = "127.0.0.1";
   std::uint16_t port = 0;  ///< must be given
   std::string extra;       ///< more lines for its configuration
+  /// OpenSSH's server or a link to it; its name is the PAM service that it asks.
+  std::filesystem::path program = "/usr/sbin/sshd";
 };
 
 class SshServer {

@@ -163,6 +163,7 @@ struct Viewer::State {
   Region seen = Region::exact();
   int damages = 0;
   std::size_t sound = 0;
+  bool relative = false;
 };
 
 class Viewer::Observer : public SessionObserver {
@@ -193,6 +194,10 @@ class Viewer::Observer : public SessionObserver {
   void sound(ByteView data) override {
     std::lock_guard lock(state_->mutex);
     state_->sound += data.size();
+  }
+  void pointerRelative(bool on) override {
+    std::lock_guard lock(state_->mutex);
+    state_->relative = on;
   }
   void asked(const Question& q, std::function<void(Answer)> reply) override {
     {
@@ -292,6 +297,10 @@ RouteFacts Viewer::route() const {
 std::vector<Question> Viewer::questions() const {
   std::lock_guard lock(state_->mutex);
   return state_->questions;
+}
+bool Viewer::relative() const {
+  std::lock_guard lock(state_->mutex);
+  return state_->relative;
 }
 std::size_t Viewer::soundBytes() const {
   std::lock_guard lock(state_->mutex);

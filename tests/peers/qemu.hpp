@@ -64,6 +64,8 @@ class Viewer {
   [[nodiscard]] RouteFacts route() const;
   [[nodiscard]] std::vector<Question> questions() const;
   [[nodiscard]] std::size_t soundBytes() const;
+  /// True once the guest's pointer takes differences instead of places.
+  [[nodiscard]] bool relative() const;
   Session& session() { return *session_; }
 
   Answer answer;  ///< given to every question

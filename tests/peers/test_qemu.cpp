@@ -3,6 +3,7 @@
 #include <fstream>
 #include <set>
 
+#include "base/file.hpp"
 #include "rfb/constants.hpp"
 #include "tests/peers/qemu.hpp"
 
@@ -303,6 +304,33 @@ TEST_CASE("QEMU: keys typed here change the guest's screen there; a reset does n
   CHECK(viewer.shows(qemu.screendump()));
   CHECK(viewer.status().stage == SessionStage::Live);
   CHECK(viewer.status().attempt == attempts);
+}
+
+TEST_CASE("QEMU: a guest without a tablet is moved by differences", "[qemu]") {
+  if (!test::have(kQemu) || !test::have(kGrub)) return;
+  test::TemporaryFolder folder;
+  const std::string log = folder.path / "trace";
+  const auto logged = [&](const std::string& line) {
+    return test::eventually([&] { return textOf(readFile(log)).find(line) != std::string::npos; },
+                            std::chrono::seconds(10));
+  };
+  auto arguments = grub();
+  for (const char* event : {"input_event_rel", "input_event_abs", "input_event_btn"})
+    arguments.insert(arguments.end(), {"-trace", event});
+  arguments.insert(arguments.end(), {"-D", log});
+  Qemu qemu(arguments);
+  Viewer viewer(qemu.config());
+  REQUIRE(viewer.live());
+  REQUIRE(viewer.until([&] { return viewer.relative(); }));
+  viewer.session().pointerBy(7, -3, 0);
+  CHECK(logged("axis x, value 7"));
+  CHECK(logged("axis y, value -3"));
+  viewer.session().pointerBy(-12, 0, 1);
+  CHECK(logged("axis x, value -12"));
+  CHECK(logged("button left, down 1"));
+  viewer.session().pointerBy(0, 0, 0);
+  CHECK(logged("button left, down 0"));
+  CHECK(textOf(readFile(log)).find("input_event_abs") == std::string::npos);
 }
 
 TEST_CASE("QEMU: a killed peer is noticed, and reached again when it is back", "[qemu]") {

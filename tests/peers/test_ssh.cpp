@@ -247,6 +247,82 @@ TEST_CASE("SSH: password, and questions by keyboard-interactive", "[ssh]") {
 
 namespace {
 
+/// A PAM service of its own that wants the account's password, then a one-time code (RFC 4226). Needs root.
+class CodeService {
+ public:
+  explicit CodeService(const fs::path& folder) : program_(folder / kName) {
+    fs::create_symlink("/usr/sbin/sshd", program_);
+    const std::string users = folder / "users.oath";
+    // The secret of RFC 4226's appendix D.
+    std::ofstream(users) << "HOTP kettle-duty - 3132333435363738393031323334353637383930\n";
+    fs::permissions(users, fs::perms::owner_read | fs::perms::owner_write);
+    std::ofstream(service()) << "auth requisite pam_unix.so\nauth required pam_oath.so usersfile=" << users
+                             << " window=5 digits=6\naccount required pam_permit.so\n"
+                                "session required pam_permit.so\n";
+  }
+  ~CodeService() {
+    std::error_code ignored;
+    fs::remove(service(), ignored);
+  }
+  CodeService(const CodeService&) = delete;
+  CodeService& operator=(const CodeService&) = delete;
+  [[nodiscard]] fs::path program() const { return program_; }
+
+ private:
+  static constexpr const char* kName = "kettle-test-codes";
+  static fs::path service() { return fs::path("/etc/pam.d") / kName; }
+  fs::path program_;
+};
+
+}  // namespace
+
+TEST_CASE("SSH: a password and then a one-time code", "[ssh][codes]") {
+  if (!haveServer()) return;
+  if (getuid() != 0) {
+    std::cout << "SKIPPED: SSH: one-time codes need root, to make a PAM service" << std::endl;
+    return;
+  }
+  Account account("alder-vale-7");
+  REQUIRE(account.made());
+  TemporaryFolder folder;
+  CodeService service(folder.path);
+  const int port = freeTcpPort();
+  lab::SshServer server({folder.path / "server", "127.0.0.1", static_cast<std::uint16_t>(port),
+                         "UsePAM yes\nKbdInteractiveAuthentication yes\nPasswordAuthentication no",
+                         service.program()});
+  SshOptions options = plain(folder.path);
+  options.user = "kettle-duty";
+  auto answers = std::make_shared<Answers>();
+  answers->byWord["assword:"] = "alder-vale-7";
+  const std::string codeWord = "One-time";
+  SECTION("the right code; the same one is not taken twice, the next one is") {
+    answers->byWord[codeWord] = "755224";
+    const Outcome first = signInAndRun(options, answers, port);
+    INFO(first.said);
+    CHECK(first.with == "answers to its questions");
+    REQUIRE(answers->prompts.size() == 2);
+    CHECK(answers->prompts[1].find(codeWord) != std::string::npos);
+    CHECK(signInAndRun(options, answers, port).failed == ErrorKind::SignInFailed);
+    answers->byWord[codeWord] = "287082";
+    CHECK(signInAndRun(options, answers, port).with == "answers to its questions");
+  }
+  SECTION("a kept password is not given as the code") {
+    options.password = "alder-vale-7";
+    answers->byWord.erase("assword:");
+    answers->byWord[codeWord] = "755224";
+    const Outcome out = signInAndRun(options, answers, port);
+    INFO(out.said);
+    CHECK(out.with == "answers to its questions");
+    CHECK(answers->prompts.size() == 1);
+  }
+  SECTION("a wrong code") {
+    answers->byWord[codeWord] = "000000";
+    CHECK(signInAndRun(options, answers, port).failed == ErrorKind::SignInFailed);
+  }
+}
+
+namespace {
+
 /// Records of two jump hosts, one behind the other.
 struct TwoJumps {
   TwoJumps() {
