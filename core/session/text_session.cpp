@@ -214,6 +214,11 @@ class TextSession : public SessionBase, public TextConsole {
     // In slices, so that a window that wants to look does not wait long.
     for (std::size_t at = 0; at < bytes.size(); at += 8192)
       terminal_.feed(bytes.subspan(at, std::min<std::size_t>(8192, bytes.size() - at)));
+    // A program may ask for 132 columns; the programs that it starts ask the line how many there are.
+    if (line_.resize && terminal_.columns() != toldColumns_) {
+      resizeWanted_ = true;
+      toSend_.notify();
+    }
     observer_->textBytes(bytes);
     if (log_) logSafely([&](text::LogWriter& log) { log.write(bytes); });
     if (!watcher_.empty()) {
@@ -258,7 +263,10 @@ class TextSession : public SessionBase, public TextConsole {
   Task<void> writeAll() {
     for (;;) {
       while (outbox_.empty() && !resizeWanted_) co_await toSend_.wait();
-      if (std::exchange(resizeWanted_, false) && line_.resize) co_await line_.resize(columns_, rows_);
+      if (std::exchange(resizeWanted_, false) && line_.resize) {
+        toldColumns_ = terminal_.columns();
+        co_await line_.resize(toldColumns_, rows_);
+      }
       const Bytes now = std::exchange(outbox_, {});
       if (!now.empty()) co_await line_.stream->write(now);
       bytesOut_ += now.size();
@@ -512,7 +520,7 @@ class TextSession : public SessionBase, public TextConsole {
   TextKeys keys_;
   TextLine line_;
   LineFacts lineFacts_;
-  int rows_, columns_;
+  int rows_, columns_, toldColumns_ = 0;
   Bytes outbox_;
   bool resizeWanted_ = false, working_ = false, cancelling_ = false;
   Signal toSend_, cancelled_;

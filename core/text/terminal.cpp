@@ -252,6 +252,10 @@ TextView Terminal::screen() const {
   const std::lock_guard held(impl_->lock);
   return impl_->view(impl_->screenTop(), impl_->screen.grid().rows());
 }
+int Terminal::columns() const {
+  const std::lock_guard held(impl_->lock);
+  return impl_->screen.grid().columns();
+}
 std::uint64_t Terminal::revision() const {
   const std::lock_guard held(impl_->lock);
   return impl_->revision;

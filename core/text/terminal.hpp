@@ -89,6 +89,8 @@ class Terminal {
   [[nodiscard]] TextView view(std::int64_t firstRow, int rows) const;
   /// The screen itself.
   [[nodiscard]] TextView screen() const;
+  /// Of the screen as it is; 132 while a program asked for them.
+  [[nodiscard]] int columns() const;
   [[nodiscard]] std::uint64_t revision() const;
   [[nodiscard]] std::string title() const;
   [[nodiscard]] Place cursor() const;

@@ -25,6 +25,11 @@ struct FakeLine {
       line.stream = std::move(a);
       line.kind = "fake";
       if (echoes) line.echoesHere = [] { return true; };
+      line.resize = [this](int columns, int rows) -> Task<void> {
+        const std::lock_guard held(lock);
+        sizes.emplace_back(columns, rows);
+        co_return;
+      };
       spawn(executor, [this, end = there] { return listen(end); });
       co_return line;
     };
@@ -51,10 +56,16 @@ struct FakeLine {
     const std::lock_guard held(lock);
     return heard;
   }
+  /// Columns and rows as the line was told last.
+  std::pair<int, int> size() {
+    const std::lock_guard held(lock);
+    return sizes.empty() ? std::pair{0, 0} : sizes.back();
+  }
   Executor strand, on;
   std::shared_ptr<ByteStream> there;
   std::mutex lock;
   std::string heard;
+  std::vector<std::pair<int, int>> sizes;
   std::vector<std::chrono::steady_clock::time_point> times;
   std::atomic<int> connections = 0;
   bool echoes = false;
@@ -84,6 +95,29 @@ TEST_CASE("a text session shows what comes and sends what is typed", "[text-sess
   watch.session().key('y', 0, true);
   CHECK(eventually([&] { return line.said().back() == 'y'; }));
   CHECK(line.said().find('x') == std::string::npos);
+}
+
+TEST_CASE("the line is told how large the text is, also when a program asks for 132 columns",
+          "[text-session]") {
+  Runtime runtime(2);
+  FakeLine line(runtime);
+  TextConfig config;
+  config.label = "mist-bench";
+  config.rows = 24, config.columns = 90;
+  config.connect = line.maker();
+  TextWatch watch(makeTextSession(runtime.strand(), systemClock(), config));
+  REQUIRE(watch.live());
+  CHECK(eventually([&] { return line.size() == std::pair{90, 24}; }));
+  line.say("\x1b[?3h");
+  CHECK(eventually([&] { return line.size() == std::pair{132, 24}; }));
+  watch.console().resizeText(30, 100);  // the pane changes under it
+  CHECK(eventually([&] { return line.size() == std::pair{132, 30}; }));
+  line.say("\x1b[?3l");
+  CHECK(eventually([&] { return line.size() == std::pair{100, 30}; }));
+  const std::size_t told = line.sizes.size();
+  line.say("nothing about sizes");
+  CHECK(watch.shows("nothing about sizes"));
+  CHECK(line.sizes.size() == told);
 }
 
 TEST_CASE("a lost line comes back by itself, and the text stays", "[text-session]") {
