@@ -81,7 +81,8 @@ Json rowImage(SQLite::Database& db, const std::string& table, Id id) {
 
 class SqliteWriter : public StoreWriter {
  public:
-  explicit SqliteWriter(SQLite::Database& db) : db_(db) {}
+  explicit SqliteWriter(SQLite::Database& db)
+      : db_(db), version_(db.execAndGet("SELECT number FROM revision").getInt64() + 1) {}
 
   void put(Folder& f) override {
     Json row{{"parent", f.parent}, {"name", f.name}, {"host", f.host}, {"notes", f.notes}};
@@ -132,7 +133,7 @@ class SqliteWriter : public StoreWriter {
 
   [[nodiscard]] Json images() const { return images_; }
 
-  /// Puts a row back as it was (undo), without a new image.
+  /// Puts a row back as it was (undo), its version included, without a new image.
   void restore(const std::string& table, Id id, const Json& old, std::int64_t expectedVersion) {
     const Json current = rowImage(db_, table, id);
     const std::int64_t version = current.is_null() ? 0 : current["version"].get<std::int64_t>();
@@ -144,7 +145,7 @@ class SqliteWriter : public StoreWriter {
       drop.exec();
       return;
     }
-    insertOrReplace(table, id, version + 1, old);
+    insertOrReplace(table, id, old["version"].get<std::int64_t>(), old);
   }
 
  private:
@@ -178,9 +179,9 @@ class SqliteWriter : public StoreWriter {
         if (old[column] != row[column]) changed += (changed.empty() ? "" : ", ") + column;
       throw StaleError("\"" + name + "\" was changed by somebody else in the meantime (" + changed + ")");
     }
-    insertOrReplace(table, id, version + 1, row);
+    insertOrReplace(table, id, version_, row);
     if (id == 0) id = db_.getLastInsertRowid();
-    ++version;
+    version = version_;
     images_.push_back({{"table", table}, {"id", id}, {"old", old}, {"version", version}});
   }
 
@@ -208,6 +209,9 @@ class SqliteWriter : public StoreWriter {
   }
 
   SQLite::Database& db_;
+  /// Of all rows written in this commit. No number is ever used again, so undoing may give a row its old one
+  /// back: whoever read the row as it was then may write it, whoever read something in between may not.
+  std::int64_t version_;
   Json images_ = Json::array();
 };
 
