@@ -11,6 +11,7 @@
 #include "desktop/colours_view.hpp"
 #include "desktop/glyphs.hpp"
 #include "desktop/import_view.hpp"
+#include "desktop/journal_view.hpp"
 #include "desktop/own_colours.hpp"
 #include "desktop/roster_accessible.hpp"
 #include "desktop/theme.hpp"
@@ -118,6 +119,32 @@ TEST_CASE("Grouped by state, a machine moves when it stands otherwise; every row
   CHECK(list->childAt(list->child(3)->rect().center().x(), list->child(3)->rect().center().y()) ==
         list->child(3));
   CHECK(list->indexOfChild(list->child(3)) == 3);
+}
+
+TEST_CASE("The journal lists what was done, newest first, and opens logs that are there", "[window]") {
+  WindowBench bench(1);
+  MainWindow& window = bench.open();
+  const std::string log = (bench.folder.path / "mist-bench.log").string();
+  std::ofstream(log) << "Alder Vale is quiet\n";
+  Store& store = window.desk().records().store();
+  store.journal("mist-bench", "log " + log);
+  store.journal("fernery", "log " + (bench.folder.path / "gone.log").string());
+  store.journal("seed-bank", "opened");
+  window.showJournal();
+  auto* journal = window.findChild<JournalView*>();
+  REQUIRE(journal != nullptr);
+  REQUIRE(journal->rowCount() == 3);
+  CHECK(journal->item(0, 1)->text() == "seed-bank");
+  CHECK(journal->item(2, 1)->text() == "mist-bench");
+  CHECK_FALSE(journal->item(0, 0)->text().isEmpty());
+  CHECK(journal->isVisible());
+  QStringList wanted;
+  QObject::connect(journal, &JournalView::logWanted, journal, [&](const QString& f) { wanted << f; });
+  for (int row = 0; row < 3; ++row) emit journal->cellActivated(row, 2);
+  CHECK(wanted == QStringList{QString::fromStdString(log)});
+  window.showJournal();  // again: the same page, filled anew
+  CHECK(window.findChildren<JournalView*>().size() == 1);
+  CHECK(journal->rowCount() == 3);
 }
 
 namespace {
