@@ -1,5 +1,4 @@
 // Long made-up histories against a plain model of what should come out: what a single example does not meet.
-#include <fstream>
 #include <map>
 #include <random>
 #include <set>
@@ -10,7 +9,6 @@
 #include "rfb/constants.hpp"
 #include "rfb/encoders.hpp"
 #include "rfb/rect_decoder.hpp"
-#include "ssh/config.hpp"
 #include "tests/support.hpp"
 #include "text/terminal.hpp"
 #include "wire/wire_reader.hpp"
@@ -429,66 +427,4 @@ TEST_CASE("a terminal that changes its size again and again keeps its cursor ins
     at = all.find(line, at);
     REQUIRE(at != std::string::npos);
   }
-}
-
-// --- the SSH client configuration
-
-TEST_CASE("SSH configuration: the first value counts, patterns and tokens are put in", "[ssh-config]") {
-  const SshConfig c = SshConfig::parse(
-      "# a comment\n"
-      "Port 2200\n"
-      "Host fernery orchard !orchard\n"
-      "  HostName %h.alder-vale.example\n"
-      "  Port=22\n"
-      "  User duty\n"
-      "Host palm-??\n"
-      "\tProxyJump gatehouse\n"
-      "\tIdentityFile \"/keys/palm house\"\n"
-      "\tIdentityFile /keys/%r-at-%h-%p\n"
-      "Host *\n"
-      "  User everybody\n"
-      "  IdentityFile /keys/common\n",
-      "/nowhere");
-  const SshHostConfig fernery = c.lookup("fernery");
-  CHECK(fernery.hostName == "fernery.alder-vale.example");
-  CHECK(fernery.port == 2200);  // stands before any Host block, so it was first
-  CHECK(fernery.user == "duty");
-  CHECK(c.lookup("orchard").user == "everybody");  // excluded by !
-  const SshHostConfig palm = c.lookup("palm-07");
-  CHECK(palm.proxyJump == "gatehouse");
-  REQUIRE(palm.identityFiles.size() == 3);
-  CHECK(palm.identityFiles[0] == "/keys/palm house");
-  CHECK(palm.identityFiles[1] == "/keys/everybody-at-palm-07-2200");
-  CHECK(c.lookup("palm-7").proxyJump.empty());
-  CHECK(c.hosts() == std::vector<std::string>{"fernery", "orchard"});
-}
-
-TEST_CASE("SSH configuration: patterns", "[ssh-config]") {
-  CHECK(matchesPatterns("fernery", {"*"}));
-  CHECK(matchesPatterns("fernery", {"fern*"}));
-  CHECK(matchesPatterns("fernery", {"?ernery"}));
-  CHECK_FALSE(matchesPatterns("fernery", {"?fernery"}));
-  CHECK_FALSE(matchesPatterns("fernery", {}));
-  CHECK_FALSE(matchesPatterns("fernery", {"!fernery"}));
-  CHECK_FALSE(matchesPatterns("fernery", {"*", "!fern*"}));
-  CHECK(matchesPatterns("fernery", {"!orchard", "f*y"}));
-  CHECK(matchesPatterns("aaaaaaaaaaaaaaaaaaaaaaaab", {"*a*a*a*a*a*a*a*b"}));
-  CHECK_FALSE(
-      matchesPatterns("aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaac", {"*a*a*a*a*a*a*a*a*a*a*b"}));  // and at once
-}
-
-TEST_CASE("SSH configuration: included files, and one that includes itself", "[ssh-config]") {
-  test::TemporaryFolder folder;
-  const auto write = [&](const std::string& name, const std::string& text) {
-    std::ofstream(folder.path / name) << text;
-  };
-  write("config", "Include one.conf missing.conf\nHost last\n  Port 3\n");
-  write("one.conf", "Host first\n  Port 1\n");
-  const SshConfig c = SshConfig::load(folder.path / "config");
-  CHECK(c.hosts() == std::vector<std::string>{"first", "last"});
-  CHECK(c.lookup("first").port == 1);
-  CHECK(c.lookup("last").port == 3);
-  write("loop", "Include loop\n");
-  CHECK_THROWS_AS(SshConfig::load(folder.path / "loop"), Error);
-  CHECK(SshConfig::load(folder.path / "nothing").hosts().empty());
 }

@@ -25,18 +25,16 @@ bool have(const std::string& file) {
   return false;
 }
 
-namespace {
-int freePort() {
+int freeTcpPort() {
   Runtime runtime(1);
   return listenTcp(runtime.strand(), "127.0.0.1", 0)->port();
 }
-}  // namespace
 
 Qemu::Qemu(std::vector<std::string> arguments, std::string vncOptions, bool tcp) {
   const std::string qmpPath = (folder_.path / "qmp").string();
   std::string vnc = "unix:" + (folder_.path / "vnc").string();
   if (tcp) {
-    port_ = freePort();
+    port_ = freeTcpPort();
     vnc = "127.0.0.1:" + std::to_string(port_ - 5900);
   }
   std::vector<std::string> all{"qemu-system-x86_64",

@@ -42,6 +42,8 @@ class Qemu {
 
 /// True when a Debian package's file is here; else prints the line that counts the test as skipped.
 bool have(const std::string& file);
+/// One of loopback where nobody listens just now.
+int freeTcpPort();
 
 /// A session over the real engine, watched from the test's thread.
 class Viewer {

@@ -71,11 +71,6 @@ std::unique_ptr<TextWatch> openText(Runtime& runtime, const std::string& uri, co
       makeSession(runtime.strand(), parseAddress(uri), "mist-bench", builtInSettings(), tools, {}), answer);
 }
 
-int freeTcpPort() {
-  Runtime runtime(1);
-  return listenTcp(runtime.strand(), "127.0.0.1", 0)->port();
-}
-
 /// Signs in and runs commands; the screen must say what the guest says.
 void useGuest(TextWatch& watch) {
   REQUIRE(watch.shows("mist-bench login:", kBoot));

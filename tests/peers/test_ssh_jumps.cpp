@@ -1,0 +1,179 @@
+// Jump hosts, tunnels, and what happens when one is not what it was.
+#include <fstream>
+
+#include "route/text_opening.hpp"
+#include "tests/peers/ssh_support.hpp"
+#include "tests/text_support.hpp"
+
+using namespace kw;
+using namespace kw::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+/// Records of two jump hosts, one behind the other.
+struct TwoJumps {
+  TwoJumps() {
+    store = openSqliteStore(folder.path / "records.sqlite");
+    tools.store = store;
+    tools.ssh = std::make_shared<SshPool>([this] { return runtime.strand(); });
+    store->commit("jumps", [&](StoreWriter& w) {
+      for (int i = 0; i < 2; ++i) {
+        Machine m;
+        m.name = i == 0 ? "gatehouse" : "fernery";
+        w.put(m);
+        Endpoint e;
+        e.machine = m.id;
+        e.label = "shell";
+        e.address = jump(i).address();
+        w.put(e);
+        const Owner owner{OwnerKind::Machine, m.id};
+        w.set(owner, "ssh.keys", jump(i).server().clientKey().string());
+        w.set(owner, "ssh.knownhosts", (folder.path / "known_hosts").string());
+        w.set(owner, "ssh.agent", "off");
+        if (i == 1) w.set(owner, "route.via", "gatehouse");
+      }
+    });
+  }
+  [[nodiscard]] const SshBench& jump(int i) const { return i == 0 ? first : second; }
+  TemporaryFolder folder;
+  SshBench first, second;
+  std::shared_ptr<Store> store;
+  Runtime runtime{2};
+  OpeningTools tools;
+};
+
+SettingReader reading(std::map<std::string, std::string> own) {
+  return [own, usual = builtInSettings()](const std::string& key) {
+    const auto at = own.find(key);
+    return at == own.end() ? usual(key) : at->second;
+  };
+}
+
+Answer yes(bool remember) {
+  Answer a;
+  a.accepted = true;
+  a.remember = remember;
+  return a;
+}
+
+}  // namespace
+
+TEST_CASE("two jumps: a shell through them, keys asked for once and then kept", "[ssh]") {
+  if (!haveSshServer()) return;
+  TwoJumps jumps;
+  const Snapshot records = jumps.store->load();
+  const Machine* fernery = records.machineNamed("fernery");
+  const Endpoint* shell = records.endpointsOf(fernery->id).front();
+  const Owner owner{OwnerKind::WayIn, shell->id};
+  for (int time = 0; time < 2; ++time) {
+    OpeningTools tools = jumps.tools;
+    tools.ssh = std::make_shared<SshPool>([&] { return jumps.runtime.strand(); });
+    TextWatch watch(makeSession(jumps.runtime.strand(), parseAddress(shell->address), "fernery",
+                                settingsOf(records, owner), tools, owner),
+                    yes(true));
+    REQUIRE(watch.live(std::chrono::seconds(20)));
+    CHECK(watch.questions().size() == (time == 0 ? 2U : 0U));
+    watch.console().resizeText(31, 97);
+    watch.send("stty size; echo valve-$((20+3))\r");
+    CHECK(watch.shows("valve-23"));
+    CHECK(watch.shows("31 97"));
+    REQUIRE(watch.route().hops.size() == 1);
+    CHECK(watch.route().hops[0].reached);
+    CHECK(watch.route().sealed);
+  }
+  // What was trusted is in the known_hosts file as well.
+  std::ifstream known(jumps.folder.path / "known_hosts");
+  const std::string text((std::istreambuf_iterator<char>(known)), {});
+  for (const int i : {0, 1})
+    CHECK(text.find("[127.0.0.1]:" + std::to_string(jumps.jump(i).port())) != std::string::npos);
+}
+
+TEST_CASE("a changed host key stops everything and shows both", "[ssh]") {
+  if (!haveSshServer()) return;
+  TwoJumps jumps;
+  jumps.store->pin("ssh 127.0.0.1:" + std::to_string(jumps.first.port()), "SHA256:another");
+  const Address address = parseAddress(jumps.first.address());
+  TextWatch watch(makeSession(jumps.runtime.strand(), address, "gatehouse",
+                              reading({{"ssh.keys", jumps.first.server().clientKey().string()},
+                                       {"ssh.agent", "off"},
+                                       {"ssh.knownhosts", (jumps.folder.path / "known").string()}}),
+                              jumps.tools, {}));
+  CHECK_FALSE(watch.live(std::chrono::seconds(20)));
+  CHECK(watch.status().problem == ErrorKind::NotTrusted);
+  REQUIRE(watch.questions().size() == 1);
+  CHECK(watch.questions()[0].pinned == "SHA256:another");
+  CHECK(watch.questions()[0].certificate.sha256 == jumps.first.server().hostKeySha256());
+}
+
+TEST_CASE("VNC to QEMU through two jumps shows what QEMU shows", "[ssh]") {
+  if (!haveSshServer() || !have("/usr/bin/qemu-system-x86_64")) return;
+  TwoJumps jumps;
+  Qemu qemu({"-m", "64"}, "", true);
+  REQUIRE(eventually([&] { return qemu.screendump().size().width >= 640; }, std::chrono::seconds(30)));
+  qemu.stop();
+  Address address = parseAddress(qemu.address());
+  const auto trusts = std::make_shared<int>(0);
+  VncConfig config = vncConfig(address, "mist-bench", reading({{"screen.quality", "lossless"}}));
+  const std::vector<SshHop> hops = hopsTo(address, reading({{"route.via", "fernery"}}), jumps.tools);
+  REQUIRE(hops.size() == 2);
+  OpeningTools tools = jumps.tools;
+  config.connect = [hops, address, tools](Asker& asker, RouteFacts& facts, ConnectFindings* f) {
+    return connectThrough(hops, address, std::chrono::seconds(10), tools, asker, facts, f);
+  };
+  Viewer viewer(config);
+  viewer.answer = yes(true);
+  REQUIRE(viewer.live());
+  CHECK(viewer.shows(qemu.screendump()));
+  CHECK(viewer.route().hops.size() == 2);
+}
+
+TEST_CASE("a tunnel to a port where nobody listens says so; a lost jump is seen", "[ssh]") {
+  if (!haveSshServer()) return;
+  TwoJumps jumps;
+  const Address nowhere = parseAddress("tcp://127.0.0.1:" + std::to_string(freeTcpPort()));
+  const SettingReader setting = reading({{"route.via", "gatehouse"}, {"reconnect.again", "off"}});
+  TextWatch watch(makeSession(jumps.runtime.strand(), nowhere, "mist-bench", setting, jumps.tools, {}),
+                  yes(true));
+  CHECK_FALSE(watch.live());
+  CHECK(watch.status().problem == ErrorKind::Refused);
+  CHECK(watch.status().sentence.find("cannot reach it") != std::string::npos);
+
+  const Address shell = parseAddress(jumps.first.address());
+  TextWatch second(makeSession(jumps.runtime.strand(), shell, "gatehouse",
+                               reading({{"ssh.keys", jumps.first.server().clientKey().string()},
+                                        {"ssh.agent", "off"},
+                                        {"reconnect.again", "off"},
+                                        {"ssh.knownhosts", (jumps.folder.path / "k").string()}}),
+                               jumps.tools, {}),
+                   yes(false));
+  REQUIRE(second.live());
+  // The server's process for this session dies without a word; the shell's parent is it.
+  second.send("kill -9 $PPID\r");
+  CHECK(eventually([&] { return second.status().stage == SessionStage::Ended; }, std::chrono::seconds(20)));
+  CHECK(second.status().problem == ErrorKind::ClosedByPeer);
+}
+
+TEST_CASE("a read over a tunnel may be given up at any moment", "[ssh]") {
+  if (!haveSshServer()) return;
+  TwoJumps jumps;
+  Runtime quiet(1);
+  auto listener = listenTcp(quiet.strand(), "127.0.0.1", 0);  // takes visitors and says nothing
+  const Executor strand = jumps.runtime.strand();
+  int givenUp = 0;
+  runToEnd([&]() -> Task<void> {
+    auto connection = co_await jumps.first.connect(strand);
+    for (int i = 0; i < 60; ++i) {
+      StreamPtr tunnel = co_await connection->forward("127.0.0.1", listener->port());
+      const auto read = [](ByteStream& s) -> Task<void> {
+        Bytes in(100);
+        co_await s.readSome(in);
+      };
+      auto reading = read(*tunnel);
+      auto pause = systemClock()->sleep(std::chrono::microseconds(i * 50));
+      co_await firstOf(std::move(reading), std::move(pause));
+      ++givenUp;
+    }
+  });
+  CHECK(givenUp == 60);
+}
