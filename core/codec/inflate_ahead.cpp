@@ -1,6 +1,7 @@
 #include "codec/inflate_ahead.hpp"
 
 #include <cstring>
+#include <system_error>
 #include <utility>
 
 #include "base/error.hpp"
@@ -81,6 +82,16 @@ ByteView InflateAhead::more(ByteView rest) {
   if (!rest.empty()) std::memcpy(from, rest.data(), rest.size());
   if (next_ > 1) empty_.release();  // the piece that `rest` was in
   return {from, rest.size() + piece.size};
+}
+
+std::unique_ptr<InflatedPieces> inflatePieces(bool ahead, Inflater& stream, ByteView compressed,
+                                              std::size_t mostRest, Bytes& buffer) {
+  try {
+    if (ahead) return std::make_unique<InflateAhead>(stream, compressed, mostRest, buffer);
+  } catch (const std::system_error&) {
+    // No thread is to be had. Nothing was read yet.
+  }
+  return std::make_unique<InflateHere>(stream, compressed, mostRest, buffer);
 }
 
 }  // namespace kw

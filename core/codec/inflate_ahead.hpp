@@ -60,4 +60,8 @@ class InflateAhead : public InflatedPieces {
   std::thread thread_;
 };
 
+/// Ahead where `ahead` asks for it and a thread can be started; otherwise here.
+std::unique_ptr<InflatedPieces> inflatePieces(bool ahead, Inflater& stream, ByteView compressed,
+                                              std::size_t mostRest, Bytes& buffer);
+
 }  // namespace kw

@@ -177,14 +177,9 @@ void RectDecoder::zrleTiles(ByteView compressed, const Rect& target, Framebuffer
   // A second thread is worth its start only for much work.
   static const bool severalProcessors = std::thread::hardware_concurrency() > 1;
   const bool much = target.area() >= (1 << 16) && compressed.size() >= (std::size_t{16} << 10);
-  constexpr std::size_t tileMost = mostTileBytes(kZrleTile);
-  if (severalProcessors && much) {
-    InflateAhead pieces(zrleStream_, compressed, tileMost, inflated_);
-    zrleTiles(pieces, target, picture);
-  } else {
-    InflateHere pieces(zrleStream_, compressed, tileMost, inflated_);
-    zrleTiles(pieces, target, picture);
-  }
+  const auto pieces =
+      inflatePieces(severalProcessors && much, zrleStream_, compressed, mostTileBytes(kZrleTile), inflated_);
+  zrleTiles(*pieces, target, picture);
   zrleStream_.finish();
 }
 

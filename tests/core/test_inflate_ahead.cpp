@@ -133,6 +133,21 @@ TEST_CASE("broken data are told to the reader, after what came before them", "[c
   CHECK(what.find("zlib data") != std::string::npos);
 }
 
+TEST_CASE("where no thread can be started the pieces are inflated here", "[codec][inflate]") {
+  pthread_attr_t usual, huge;
+  REQUIRE(pthread_getattr_default_np(&usual) == 0);
+  REQUIRE(pthread_attr_init(&huge) == 0);
+  REQUIRE(pthread_attr_setstacksize(&huge, std::size_t{1} << 50) == 0);  // no address space holds it
+  const Bytes plain = plainBytes(300'000), compressed = deflateWhole(plain);
+  Inflater inflater;
+  Bytes buffer;
+  REQUIRE(pthread_setattr_default_np(&huge) == 0);
+  CHECK_THROWS_AS(std::thread([] {}).join(), std::system_error);
+  const auto pieces = inflatePieces(true, inflater, compressed, kMostRest, buffer);
+  REQUIRE(pthread_setattr_default_np(&usual) == 0);
+  CHECK(takenInUnits(*pieces) == plain);
+}
+
 TEST_CASE("a rest that is too long is refused", "[codec][inflate]") {
   const bool ahead = GENERATE(false, true);
   const Bytes compressed = deflateWhole(plainBytes(100)), rest(kMostRest + 1);
