@@ -77,7 +77,7 @@ int main(int argc, char** argv) {
     window.show();
     if (parser.isSet(measure)) {
       const bool filled = parser.value(measure) == "filled";
-      while (filled && window.roster()->rows().empty()) QApplication::processEvents();
+      while (filled && !desk.records().loaded()) QApplication::processEvents();
       window.repaint();
       std::_Exit(0);
     }
