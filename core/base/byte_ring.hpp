@@ -9,7 +9,7 @@
 
 namespace kw {
 
-/// Of a fixed size, a power of two. put() and room() belong to one thread at a time, take() to another (or
+/// Of a fixed size. put() and room() belong to one thread at a time, take() to another (or
 /// the same); lies() may be called by either.
 class ByteRing {
  public:
@@ -42,7 +42,6 @@ class ByteRing {
   [[nodiscard]] std::size_t room() const {
     return size_ - (put_.load(std::memory_order_relaxed) - taken_.load(std::memory_order_acquire));
   }
-  [[nodiscard]] std::size_t size() const { return size_; }
 
  private:
   static void copy(Byte* to, const Byte* from, std::size_t n) {
