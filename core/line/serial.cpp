@@ -104,6 +104,7 @@ void apply(int fd, const LineSettings& s, const std::string& path) {
     throw Error(ErrorKind::Unsupported, "one and a half stop bits go with five data bits only", path);
   termios2 now{};
   if (::ioctl(fd, TCGETS2, &now) != 0) throw Error(ErrorKind::Local, "this is not a terminal device", path);
+  const speed_t before = now.c_ospeed;
   const termios2 wanted = modeFor(now, s);
   if (::ioctl(fd, TCSETS2, &wanted) != 0)
     throw Error(ErrorKind::Unsupported, "the device refuses " + s.forPeople(), path);
@@ -111,15 +112,20 @@ void apply(int fd, const LineSettings& s, const std::string& path) {
   const auto off = std::abs(static_cast<long>(now.c_ospeed) - static_cast<long>(s.speed));
   if (off * 20 > s.speed)
     throw Error(ErrorKind::Unsupported,
-                "the device cannot do " + std::to_string(s.speed) + " bits a second; nearest is " +
-                    std::to_string(now.c_ospeed),
+                "the device cannot do " + std::to_string(s.speed) + " bits a second; " +
+                    (now.c_ospeed == before ? "it stays at " : "nearest is ") + std::to_string(now.c_ospeed),
                 path);
 }
 
 class DeviceStream : public ByteStream, public LineControl {
  public:
   DeviceStream(const Executor& on, int fd, std::string path, LineSettings settings)
-      : file_(on, fd), timer_(on), path_(std::move(path)), settings_(settings), before_(counted()) {}
+      : file_(on, fd),
+        timer_(on),
+        flowTimer_(on),
+        path_(std::move(path)),
+        settings_(settings),
+        before_(counted()) {}
 
   Task<std::size_t> readSome(ByteSpan into) override {
     error_code code;
@@ -129,15 +135,23 @@ class DeviceStream : public ByteStream, public LineControl {
     co_return n;
   }
   Task<void> write(ByteView bytes) override {
-    if (settings_.flow == FlowControl::DtrDsr) co_await untilDsr();
-    error_code code;
-    co_await asio::async_write(file_, asio::buffer(bytes.data(), bytes.size()),
-                               asio::redirect_error(asio::use_awaitable, code));
-    if (code) raise(code);
+    while (!bytes.empty()) {
+      std::size_t n = bytes.size();
+      if (settings_.flow == FlowControl::DtrDsr) {
+        co_await untilDsr();
+        n = std::min(n, shortWhile());
+      }
+      error_code code;
+      co_await asio::async_write(file_, asio::buffer(bytes.data(), n),
+                                 asio::redirect_error(asio::use_awaitable, code));
+      if (code) raise(code);
+      bytes = bytes.subspan(n);
+    }
   }
   void close() noexcept override {
     error_code ignored;
     timer_.cancel();
+    flowTimer_.cancel();
     file_.close(ignored);
   }
   [[nodiscard]] std::string peer() const override { return path_; }
@@ -201,17 +215,28 @@ class DeviceStream : public ByteStream, public LineControl {
     co_return;
   }
 
-  /// The kernel does not do DTR/DSR flow control; a write waits here until the other side is ready.
+  // The kernel does not do DTR/DSR flow control. It is given no more than the line sends in a short while,
+  // and nothing as long as the other side is not ready.
+  [[nodiscard]] std::size_t shortWhile() const {
+    constexpr int kBitsOfAByte = 10, kHundredthOfASecond = 100;
+    return static_cast<std::size_t>(std::max(1, settings_.speed / kBitsOfAByte / kHundredthOfASecond));
+  }
+  [[nodiscard]] bool mayHandOver() {
+    const auto now = lines();
+    if (now && !now->dsr) return false;
+    int waiting = 0;
+    return ::ioctl(fd(), TIOCOUTQ, &waiting) != 0 || static_cast<std::size_t>(waiting) <= shortWhile() / 2;
+  }
   Task<void> untilDsr() {
     error_code ignored;
-    for (auto now = lines(); now && !now->dsr && file_.is_open(); now = lines()) {
-      timer_.expires_after(std::chrono::milliseconds(5));
-      co_await timer_.async_wait(asio::redirect_error(asio::use_awaitable, ignored));
+    while (file_.is_open() && !mayHandOver()) {
+      flowTimer_.expires_after(std::chrono::milliseconds(3));
+      co_await flowTimer_.async_wait(asio::redirect_error(asio::use_awaitable, ignored));
     }
   }
 
   asio::posix::stream_descriptor file_;
-  asio::steady_timer timer_;
+  asio::steady_timer timer_, flowTimer_;
   std::string path_;
   LineSettings settings_;
   std::optional<LineErrors> before_;  ///< the driver counts from when the machine was started

@@ -117,6 +117,23 @@ TEST_CASE("whoever stops in the middle of a message leaves nothing running", "[c
   }
 }
 
+TEST_CASE("a piece stays as it is while it is looked at, however far ahead the other thread is",
+          "[codec][inflate]") {
+  const Bytes plain = plainBytes(2'000'000), compressed = deflateWhole(plain);
+  Inflater inflater;
+  Bytes buffer;
+  InflateAhead pieces(inflater, compressed, kMostRest, buffer);
+  ByteView piece;
+  for (std::size_t at = 0; at < 3 * 65536; at += piece.size()) {
+    piece = pieces.more({});
+    const auto isAsIs = [&] {
+      return std::equal(piece.begin(), piece.end(), plain.begin() + static_cast<std::ptrdiff_t>(at));
+    };
+    // Time enough for the other thread to fill every other piece, and this one if it does not know better.
+    CHECK_FALSE(test::eventually([&] { return !isAsIs(); }, std::chrono::milliseconds(30)));
+  }
+}
+
 TEST_CASE("broken data are told to the reader, after what came before them", "[codec][inflate]") {
   const bool ahead = GENERATE(false, true);
   Bytes compressed = deflateWhole(plainBytes(500'000), 0);  // stored: each block begins with its kind

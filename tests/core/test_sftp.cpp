@@ -24,20 +24,23 @@ Task<Bytes> request(WireReader& in) {
 }
 
 /// The version, then `answers` one after the other, each with the number of the request that it answers.
+/// `seen` gets the requests that were answered.
 std::string outcome(const std::vector<Bytes>& answers, const std::function<Task<void>(Sftp&)>& work,
-                    const Bytes& version = {2, 0, 0, 0, 3}) {
+                    const Bytes& version = {2, 0, 0, 0, 3}, std::vector<Bytes>* seen = nullptr) {
   std::string what = "fine";
+  const auto record = std::make_shared<std::vector<Bytes>>();
   runToEnd([&]() -> Task<void> {
     auto executor = co_await asio::this_coro::executor;
     auto [a, b] = memoryPair(executor);
     std::shared_ptr<ByteStream> server(std::move(b));
-    spawn(executor, [server, answers, version]() -> Task<void> {
+    spawn(executor, [server, answers, version, record]() -> Task<void> {
       WireReader in(*server);
       co_await request(in);  // INIT
       const Bytes hello = packet(version);
       co_await server->write(hello);
       for (const Bytes& answer : answers) {
         const Bytes asked = co_await request(in);
+        record->push_back(asked);
         Bytes body = answer;
         std::copy_n(asked.begin() + 1, 4, body.begin() + 1);  // the number of the request
         const Bytes out = packet(body);
@@ -52,6 +55,7 @@ std::string outcome(const std::vector<Bytes>& answers, const std::function<Task<
       what = e.what();
     }
   });
+  if (seen != nullptr) *seen = *record;
   return what;
 }
 
@@ -96,9 +100,9 @@ TEST_CASE("SFTP: a server says how large a piece may be", "[sftp-core]") {
     return w.take();
   };
   TemporaryFolder folder;
-  const auto attributes = [] {  // a file of 600 bytes
+  const auto attributes = [](std::uint32_t size) {
     ByteWriter w;
-    w.u8(105).u32(0).u32(1).u32(0).u32(600);
+    w.u8(105).u32(0).u32(1).u32(0).u32(size);
     return w.take();
   };
   const auto data = [](std::uint32_t size) {
@@ -112,12 +116,20 @@ TEST_CASE("SFTP: a server says how large a piece may be", "[sftp-core]") {
   // No limit, a tiny one and a vast one: the copy takes pieces that both sides can bear.
   for (const auto& [read, high, pieces] :
        {std::tuple{0U, 0U, 1}, std::tuple{1U, 0U, 2}, std::tuple{~0U, ~0U, 1}}) {
-    std::vector<Bytes> answers{limits(read, high), attributes(), handle()};
+    std::vector<Bytes> answers{limits(read, high), attributes(600), handle()};
     for (int i = 0; i < pieces; ++i) answers.push_back(data(pieces == 1 ? 600U : i == 0 ? 512U : 88U));
     answers.push_back(status(0));
     CHECK(outcome(answers, fetch, version.raw()) == "fine");
     CHECK(std::filesystem::file_size(folder.path / "f") == 600);
   }
+  // However much a server allows, what is asked for at once stays within what we would take.
+  std::vector<Bytes> asked;
+  CHECK(outcome({limits(~0U, ~0U), attributes(3 << 20), handle(), status(4)}, fetch, version.raw(), &asked) !=
+        "fine");
+  REQUIRE(asked.size() == 4);
+  REQUIRE(asked[3][0] == 5);  // READ; the length is its end
+  const Bytes end(asked[3].end() - 4, asked[3].end());
+  CHECK((end[0] << 24 | end[1] << 16 | end[2] << 8 | end[3]) <= 256 * 1024);
   // Cut off, and refused.
   CHECK(outcome({{201, 0, 0, 0, 0, 1}}, listRoot, version.raw()).find("SFTP limits") != std::string::npos);
   CHECK(outcome({status(8), handle(), status(1), status(0)}, listRoot, version.raw()) == "fine");

@@ -11,7 +11,15 @@ struct LinuxGuest {
   std::filesystem::path kernel, initrd;
   [[nodiscard]] std::vector<std::string> arguments(const std::vector<std::string>& serial) const;
 };
+
+/// What a guest has beyond the usual.
+struct GuestExtras {
+  std::vector<std::filesystem::path> programs;  ///< put into /bin, with the libraries that they need
+  std::vector<std::string> modules;             ///< drivers, loaded with what they need
+  std::string beforeSignIn;                     ///< shell commands, run when all that is done
+};
+
 /// Empty when kernel or busybox are not installed (and says so).
-std::optional<LinuxGuest> makeLinuxGuest(const std::filesystem::path& folder);
+std::optional<LinuxGuest> makeLinuxGuest(const std::filesystem::path& folder, const GuestExtras& extras = {});
 
 }  // namespace kw::test

@@ -18,48 +18,6 @@ using namespace kw;
 using namespace kw::test;
 namespace fs = std::filesystem;
 
-namespace kw::test {
-
-std::vector<std::string> LinuxGuest::arguments(const std::vector<std::string>& serial) const {
-  std::vector<std::string> out{"-m",        "256",  "-kernel", kernel,
-                               "-initrd",   initrd, "-append", "console=ttyS0,115200 quiet panic=-1",
-                               "-no-reboot"};
-  out.pop_back();  // a reset must come back
-  out.insert(out.end(), serial.begin(), serial.end());
-  return out;
-}
-
-std::optional<LinuxGuest> makeLinuxGuest(const fs::path& folder) {
-  if (!have("/usr/bin/busybox") || !have("/usr/bin/cpio")) return std::nullopt;
-  LinuxGuest guest;
-  for (const auto& entry : fs::directory_iterator("/boot"))
-    if (entry.path().filename().string().starts_with("vmlinuz")) guest.kernel = entry.path();
-  if (guest.kernel.empty()) {
-    have("/boot/vmlinuz");
-    return std::nullopt;
-  }
-  const fs::path root = folder / "root";
-  for (const char* d : {"bin", "etc", "dev", "proc", "sys", "root"}) fs::create_directories(root / d);
-  fs::copy_file("/usr/bin/busybox", root / "bin/busybox");
-  for (const char* tool : {"sh", "getty", "login", "ls", "cat", "uname", "mount", "stty", "reboot", "seq",
-                           "sleep", "echo", "hostname"})
-    fs::create_symlink("busybox", root / "bin" / tool);
-  std::ofstream(root / "etc/passwd") << "duty::0:0:duty:/root:/bin/sh\n";
-  std::ofstream(root / "etc/group") << "root:x:0:\n";
-  std::ofstream(root / "init")
-      << "#!/bin/sh\nmount -t proc proc /proc\nmount -t sysfs sys /sys\nmount -t devtmpfs dev /dev\n"
-         "hostname mist-bench\nwhile true; do getty -L 115200 ttyS0 vt100; sleep 1; done\n";
-  fs::permissions(root / "init", fs::perms::owner_all | fs::perms::group_read | fs::perms::group_exec |
-                                     fs::perms::others_read | fs::perms::others_exec);
-  guest.initrd = folder / "initrd";
-  const std::string command =
-      "cd '" + root.string() + "' && find . | cpio -o -H newc --quiet > '" + guest.initrd.string() + "'";
-  if (std::system(command.c_str()) != 0) return std::nullopt;
-  return guest;
-}
-
-}  // namespace kw::test
-
 namespace {
 
 constexpr auto kBoot = std::chrono::seconds(120);
