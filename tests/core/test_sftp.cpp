@@ -128,8 +128,8 @@ TEST_CASE("SFTP: a server says how large a piece may be", "[sftp-core]") {
         "fine");
   REQUIRE(asked.size() == 4);
   REQUIRE(asked[3][0] == 5);  // READ; the length is its end
-  const Bytes end(asked[3].end() - 4, asked[3].end());
-  CHECK((end[0] << 24 | end[1] << 16 | end[2] << 8 | end[3]) <= 256 * 1024);
+  BoundedReader tail(ByteView(asked[3]).last(4), "READ");
+  CHECK(tail.u32() <= 256 * 1024);
   // Cut off, and refused.
   CHECK(outcome({{201, 0, 0, 0, 0, 1}}, listRoot, version.raw()).find("SFTP limits") != std::string::npos);
   CHECK(outcome({status(8), handle(), status(1), status(0)}, listRoot, version.raw()) == "fine");
