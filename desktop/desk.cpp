@@ -1,6 +1,7 @@
 #include "desktop/desk.hpp"
 
 #include <QHostInfo>
+#include <utility>
 
 #include "route/text_opening.hpp"
 
@@ -62,7 +63,7 @@ OpenSession* Desk::open(Id id) {
     const Address address = parseAddress(endpoint.address);
     auto session = makeSession(runtime_.strand(), address, machine, setting, tools_, owner);
     const QString label = QString::fromStdString(endpoint.label + " · " + kindOf(address, setting));
-    tools_.store->journal(machine, "opened " + endpoint.address);
+    note(QString::fromStdString(machine), "opened " + endpoint.address);
     return start(std::move(session), QString::fromStdString(machine), label, id, setting);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
@@ -79,6 +80,7 @@ OpenSession* Desk::openAddress(const QString& text) {
         address.host.empty() ? address.path : address.host + ":" + std::to_string(address.port));
     const std::string label =
         (session->text() != nullptr ? "line · " : "screen · ") + kindOf(address, setting);
+    note(name, "opened " + address.forPeople());
     return start(std::move(session), name, QString::fromStdString(label), 0, setting);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
@@ -109,11 +111,15 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
   if (setting("screen.viewonly") == "on") session->setViewOnly(true);
   if (setting("sound.play") == "on" && session->text() == nullptr) session->setSound(true);
   sessions_.append(session);
-  connect(session, &OpenSession::changed, this, [this, session, told = false]() mutable {
+  connect(session, &OpenSession::changed, this, [this, session, told = false, trouble = false]() mutable {
     if (session->isLive() && !told) {
       told = true;
       reach_.noteAnswer(session->endpoint());
     }
+    // Once for each trouble, however often it is tried again.
+    if (session->status().problem && !std::exchange(trouble, true))
+      note(session->machine(), "trouble: " + session->status().sentence);
+    if (session->isLive()) trouble = false;
     emit sessionsChanged();
   });
   // A log that is begun, by the sheet or by hand, is in the journal with its file.
@@ -122,8 +128,7 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
       const std::string file = session->text()->logFile();
       if (file == known) return;
       known = file;
-      if (!file.empty() && tools_.store)
-        tools_.store->journal(session->machine().toStdString(), "log " + file);
+      if (!file.empty()) note(session->machine(), "log " + file);
     });
   connect(session, &OpenSession::ended, this, [this, session] { discard(session); });
   session->start();
@@ -133,13 +138,19 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
 
 void Desk::discard(OpenSession* session) {
   if (!sessions_.removeOne(session)) return;
+  note(session->machine(), "ended");
+  session->deleteLater();
+  emit sessionsChanged();
+}
+
+void Desk::note(const QString& machine, const std::string& what) {
+  if (!tools_.store) return;
   try {
-    if (tools_.store) tools_.store->journal(session->machine().toStdString(), "ended");
+    tools_.store->journal(machine.toStdString(), what);
+    emit journalChanged();
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
   }
-  session->deleteLater();
-  emit sessionsChanged();
 }
 
 QString Desk::clashOf(const Endpoint& endpoint) const {

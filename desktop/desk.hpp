@@ -40,8 +40,11 @@ class Desk : public QObject {
  signals:
   void said(const QString& sentence);
   void sessionsChanged();
+  void journalChanged();
 
  private:
+  /// Writes into the journal; that it cannot be written is said, and nothing else fails.
+  void note(const QString& machine, const std::string& what);
   [[nodiscard]] std::optional<Address> jumpOf(const Endpoint& endpoint) const;
   [[nodiscard]] QString hostOf(Id endpoint) const;
   OpenSession* start(std::shared_ptr<Session> session, const QString& machine, const QString& label,

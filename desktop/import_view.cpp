@@ -3,12 +3,11 @@
 #include <QComboBox>
 #include <QFileDialog>
 #include <QHBoxLayout>
-#include <QHeaderView>
 #include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
-#include <QTableWidget>
 
+#include "desktop/plain_table.hpp"
 #include "desktop/theme.hpp"
 
 namespace kw::desktop {
@@ -49,15 +48,7 @@ ImportView::ImportView(Records& records, QWidget* parent) : QWidget(parent), rec
   hint_->setObjectName("quiet");
   hint_->setWordWrap(true);
   column->addWidget(hint_);
-  table_ = new QTableWidget(0, 4, this);
-  table_->setHorizontalHeaderLabels({tr("Host"), tr("Address"), tr("Through"), tr("Keys")});
-  table_->verticalHeader()->hide();
-  table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-  table_->setSelectionBehavior(QAbstractItemView::SelectRows);
-  table_->setShowGrid(false);
-  table_->setFrameShape(QFrame::NoFrame);
-  table_->setAccessibleName(tr("Hosts found"));
-  table_->horizontalHeader()->setStretchLastSection(true);
+  table_ = plainTable({tr("Host"), tr("Address"), tr("Through"), tr("Keys")}, tr("Hosts found"), this);
   column->addWidget(table_, 1);
   connect(choose, &QPushButton::clicked, this, [this] {
     const QString file =

@@ -495,13 +495,22 @@ void MainWindow::showJournal() {
       journal_ = new JournalView(centre_);
       centre_->addWidget(journal_);
       connect(journal_, &JournalView::logWanted, this, [this](const QString& file) { showLog(file, 0); });
+      connect(journal_, &JournalView::closed, this, &MainWindow::showStage);
+      connect(&desk_, &Desk::journalChanged, journal_, [this] {
+        if (centre_->currentWidget() == journal_) refreshJournal();
+      });
     }
-    journal_->showEntries(desk_.records().store().journal(500));
+    refreshJournal();
     centre_->setCurrentWidget(journal_);
-    journal_->setFocus();
+    journal_->table()->setFocus();
   } catch (const Error& e) {
     say(QString::fromUtf8(e.what()));
   }
+}
+
+void MainWindow::refreshJournal() {
+  constexpr int kMostEntries = 500;
+  journal_->showEntries(desk_.records().store().journal(kMostEntries));
 }
 
 void MainWindow::cure(const QString& action) {

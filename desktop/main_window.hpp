@@ -113,6 +113,7 @@ class MainWindow : public QMainWindow {
   void tryUsualSettings(OpenSession* session);
   void logSession(OpenSession* session, bool raw);
   void showLog(const QString& file, int line);
+  void refreshJournal();
   [[nodiscard]] class TextView* currentText() const;
   [[nodiscard]] std::vector<SpoutEntry> spoutEntries(OpenSession* session, ScreenWindow* window);
   void connectSession(OpenSession* session);

@@ -132,6 +132,8 @@ QScrollBar:horizontal { background: transparent; height: 10px; margin: 0; }
 QScrollBar::handle:horizontal { background: @line; border-radius: 4px; min-width: 28px; margin: 1px; }
 QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
 QScrollBar::add-page, QScrollBar::sub-page { background: transparent; }
+QHeaderView { background: transparent; }
+QHeaderView::section { background: transparent; color: @quiet; border: none; border-bottom: 1px solid @line; padding: 5px 3px; }
 QToolTip { background: @raised; color: @text; border: 1px solid @line; padding: 5px; }
 QScrollArea { border: none; background: transparent; }
 QCheckBox::indicator { width: 15px; height: 15px; border: 1px solid @quiet; border-radius: 4px; background: @field; }

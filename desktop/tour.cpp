@@ -48,6 +48,7 @@ class Tour {
     colours();
     fullScreen();
     trouble();
+    journal();
     morning();
     return failed_ ? 1 : 0;
   }
@@ -165,6 +166,10 @@ class Tour {
     seen(mist, "help");
     mist->text()->sendBytes("help\rzones\rlog\r");
     seen(mist, "06:31:12");
+    text::LogOptions log;
+    log.folder = stateFolder() / "logs", log.name = "mist-bench";
+    mist->text()->logTo(log);
+    until("the log is begun", [&] { return !mist->text()->logFile().empty(); });
     QElapsedTimer timer;
     timer.start();
     until("four lines of telemetry and a painted frame",
@@ -274,6 +279,11 @@ class Tour {
     picture(window_, "trouble");
     window_.endSession(s);
     until("the trouble is put away", [&] { return window_.desk().sessions().count(s) == 0; });
+  }
+  void journal() {
+    window_.showJournal();
+    picture(window_, "journal");
+    window_.showStage();
   }
   void morning() {
     window_.stage()->arrange(2);

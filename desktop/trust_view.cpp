@@ -2,13 +2,12 @@
 
 #include <QDateTime>
 #include <QHBoxLayout>
-#include <QHeaderView>
 #include <QLabel>
 #include <QLocale>
 #include <QPushButton>
-#include <QTableWidget>
 #include <set>
 
+#include "desktop/plain_table.hpp"
 #include "desktop/theme.hpp"
 
 namespace kw::desktop {
@@ -37,14 +36,9 @@ TrustView::TrustView(Store& store, QWidget* parent) : QWidget(parent), store_(st
       this);
   empty_->setWordWrap(true);
   column->addWidget(empty_);
-  table_ = new QTableWidget(0, 3, this);
-  table_->setHorizontalHeaderLabels({tr("Shown by"), tr("SHA-256"), tr("Since")});
-  table_->verticalHeader()->hide();
-  table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-  table_->setSelectionBehavior(QAbstractItemView::SelectRows);
-  table_->setShowGrid(false);
-  table_->setFrameShape(QFrame::NoFrame);
-  table_->setAccessibleName(tr("Trusted certificates and keys"));
+  table_ =
+      plainTable({tr("Shown by"), tr("SHA-256"), tr("Since")}, tr("Trusted certificates and keys"), this);
+  table_->horizontalHeader()->setStretchLastSection(false);
   table_->horizontalHeader()->setSectionResizeMode(1, QHeaderView::Stretch);
   column->addWidget(table_, 1);
   connect(forget_, &QPushButton::clicked, this, &TrustView::forgetChosen);

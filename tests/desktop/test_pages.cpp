@@ -133,18 +133,40 @@ TEST_CASE("The journal lists what was done, newest first, and opens logs that ar
   window.showJournal();
   auto* journal = window.findChild<JournalView*>();
   REQUIRE(journal != nullptr);
-  REQUIRE(journal->rowCount() == 3);
-  CHECK(journal->item(0, 1)->text() == "seed-bank");
-  CHECK(journal->item(2, 1)->text() == "mist-bench");
-  CHECK_FALSE(journal->item(0, 0)->text().isEmpty());
-  CHECK(journal->isVisible());
+  QTableWidget* table = journal->table();
+  REQUIRE(table->rowCount() == 3);
+  CHECK(table->item(0, 1)->text() == "seed-bank");
+  CHECK(table->item(2, 1)->text() == "mist-bench");
+  CHECK_FALSE(table->item(0, 0)->text().isEmpty());
+  CHECK(table->isVisible());
+  // A log is shown by its name and opens when it is there.
+  CHECK(table->item(2, 2)->text() == "log mist-bench.log");
+  CHECK(table->item(2, 2)->font().underline());
+  CHECK(table->item(1, 2)->toolTip().contains("no longer there"));
   QStringList wanted;
   QObject::connect(journal, &JournalView::logWanted, journal, [&](const QString& f) { wanted << f; });
-  for (int row = 0; row < 3; ++row) emit journal->cellActivated(row, 2);
+  for (int row = 0; row < 3; ++row) emit table->cellActivated(row, 2);
   CHECK(wanted == QStringList{QString::fromStdString(log)});
+  std::filesystem::remove(log);  // meanwhile
+  emit table->cellActivated(2, 2);
+  CHECK(wanted.size() == 1);
+  // Narrowed, and what happens while one looks is added.
+  auto* narrow = bench.child<QLineEdit>("narrowJournal");
+  narrow->setText("FERN");
+  CHECK(table->isRowHidden(0));
+  CHECK_FALSE(table->isRowHidden(1));
+  window.desk().openAddress("vnc://127.0.0.1:1");
+  CHECK(table->rowCount() == 4);
+  CHECK(table->isRowHidden(0));
+  REQUIRE(shown([&] { return table->rowCount() == 5; }));  // nobody listens there
+  CHECK(table->item(0, 2)->text().startsWith("trouble: "));
+  narrow->setText("nobody");
+  CHECK_FALSE(table->isVisible());
+  narrow->clear();
+  CHECK_FALSE(table->isRowHidden(0));
   window.showJournal();  // again: the same page, filled anew
   CHECK(window.findChildren<JournalView*>().size() == 1);
-  CHECK(journal->rowCount() == 3);
+  CHECK(table->rowCount() == 5);
 }
 
 namespace {
