@@ -177,3 +177,51 @@ TEST_CASE("a read over a tunnel may be given up at any moment", "[ssh]") {
   });
   CHECK(givenUp == 60);
 }
+
+namespace {
+
+Byte patternAt(std::size_t position) { return static_cast<Byte>((position >> 11) * 31 + position); }
+
+/// Sends `size` bytes of the pattern to one visitor.
+Task<void> sendPattern(Listener& listener, std::size_t size) {
+  StreamPtr visitor = co_await listener.accept();
+  Bytes piece(48'000);
+  for (std::size_t at = 0; at < size; at += piece.size()) {
+    piece.resize(std::min(piece.size(), size - at));
+    for (std::size_t i = 0; i < piece.size(); ++i) piece[i] = patternAt(at + i);
+    co_await visitor->write(piece);
+  }
+  Bytes end(1);
+  co_await visitor->readSome(end);  // until it is closed
+}
+
+}  // namespace
+
+TEST_CASE("what comes while reads are given up is not lost and stays in order", "[ssh]") {
+  if (!haveSshServer()) return;
+  SshBench bench;
+  Runtime runtime(2), source(1);
+  auto listener = listenTcp(source.strand(), "127.0.0.1", 0);
+  constexpr std::size_t kSize = 96 << 20;
+  spawn(source.strand(), [&]() -> Task<void> { return sendPattern(*listener, kSize); });
+  std::size_t at = 0, wrong = 0, givenUp = 0;
+  runToEnd([&]() -> Task<void> {
+    auto connection = co_await bench.connect(runtime.strand());
+    StreamPtr tunnel = co_await connection->forward("127.0.0.1", listener->port());
+    Bytes in(64 * 1024);
+    for (int round = 0; at < kSize; ++round) {
+      std::size_t got = 0;
+      const auto read = [&]() -> Task<void> { got = co_await tunnel->readSome(in); };
+      auto reading = read();
+      auto pause = systemClock()->sleep(std::chrono::microseconds(round % 200));
+      co_await firstOf(std::move(reading), std::move(pause));
+      givenUp += got == 0 ? 1U : 0U;
+      for (std::size_t i = 0; i < got; ++i) wrong += in[i] != patternAt(at + i) ? 1U : 0U;
+      at += got;
+    }
+    tunnel->close();
+  });
+  CHECK(at == kSize);
+  CHECK(wrong == 0);
+  CHECK(givenUp > 20);
+}
