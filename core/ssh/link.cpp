@@ -3,6 +3,7 @@
 #include "base/byte_ring.hpp"
 #include "base/run_on.hpp"
 
+#include <fcntl.h>
 #if defined(__aarch64__)
 #include <asm/hwcap.h>
 #include <sys/auxv.h>
@@ -14,7 +15,6 @@
 #include <boost/asio/bind_executor.hpp>
 #include <boost/asio/local/stream_protocol.hpp>
 #include <boost/asio/redirect_error.hpp>
-#include <boost/asio/steady_timer.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/asio/write.hpp>
 #include <cstring>
@@ -103,7 +103,9 @@ void SshConnection::State::attach(StreamPtr stream) {
             b->close();
           });
   }
-  watch = std::make_unique<SocketWatch>(strand, fd);
+  const int copy = ::fcntl(fd, F_DUPFD_CLOEXEC, 0);
+  if (copy < 0) throw Error(ErrorKind::Local, "no descriptor left for an SSH session");
+  socket = std::make_unique<asio::posix::stream_descriptor>(strand, copy);
   const int port = options.port;
   const long noProcessing = 0;
   setOption(session, SSH_OPTIONS_HOST, options.host.c_str());
@@ -128,34 +130,32 @@ Error SshConnection::State::failure(ErrorKind otherwise) const {
 }
 
 Task<void> SshConnection::State::ready() {
-  watch->ask(writePending());
-  const bool asked = co_await watch->answer();
-  if (!asked) throw Error(ErrorKind::Cancelled, "ended here", options.host);
+  if (!socket->is_open()) throw Error(ErrorKind::Cancelled, "ended here", options.host);
+  const bool writing = (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0;
+  auto forRead = socket->async_wait(asio::posix::descriptor_base::wait_read, asio::use_awaitable);
+  if (!writing) {
+    co_await std::move(forRead);
+    co_return;
+  }
+  auto forWrite = socket->async_wait(asio::posix::descriptor_base::wait_write, asio::use_awaitable);
+  co_await firstOf(std::move(forRead), std::move(forWrite));
 }
 
 Task<void> SshConnection::State::pump() {
   auto self = shared_from_this();
   ssh_event_add_session(event, session);
   while (alive) {
-    watch->ask(writePending());
-    const bool asked = co_await watch->answer();
-    if (!asked || !takeWhatComes()) break;
+    error_code code;
+    co_await socket->async_wait(asio::posix::descriptor_base::wait_read,
+                                asio::redirect_error(asio::use_awaitable, code));
+    if (code || !alive) break;
+    int result = SSH_OK;
+    for (int i = 0; i < 64 && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
+    if (result == SSH_ERROR || !ssh_is_connected(session)) break;
+    settle();
   }
   alive = false;
   wakeAll();
-}
-
-bool SshConnection::State::takeWhatComes() {
-  constexpr int kMostAtOnce = 64;  // then others of the strand have their turn
-  for (int round = 0; alive && round < kMostAtOnce; ++round) {
-    int result = SSH_OK;
-    for (int i = 0; i < kMostAtOnce && result == SSH_OK; ++i) result = ssh_event_dopoll(event, 0);
-    if (result == SSH_ERROR || !ssh_is_connected(session)) return false;
-    settle();
-    // Where much comes, the next packet is here sooner than the executor could wake us for it.
-    if (!flow.isFast() || !watch->readableWithin(kMoment)) break;
-  }
-  return alive;
 }
 
 Task<void> SshConnection::State::keepAlive() {
@@ -171,19 +171,20 @@ Task<void> SshConnection::State::keepAlive() {
 }
 
 void SshConnection::State::settle() {
-  flow.came(counted.in_bytes);
   const auto news = [this] { return std::exchange(seenPackets, counted.in_packets) != counted.in_packets; };
   for (;;) {
     while (news()) wakeAll();  // who takes what came lets libssh read more
-    if (!alive || !writePending()) break;
+    if (!alive || !writePending()) return;
     while (ssh_event_dopoll(event, 0) == SSH_OK && writePending()) continue;
     if (counted.in_packets == seenPackets) break;
   }
-  const bool wasUnsent = std::exchange(unsent, alive && writePending());
-  if (unsent)
-    watch->ask(true);  // the pump is told when there is room
-  else if (wasUnsent)
-    for (Signal* waiter : waiters) waiter->notify();
+  if (waitsToWrite || !writePending()) return;
+  waitsToWrite = true;
+  socket->async_wait(asio::posix::descriptor_base::wait_write,
+                     asio::bind_executor(strand, [self = shared_from_this()](const error_code& code) {
+                       self->waitsToWrite = false;
+                       if (!code) self->settle();
+                     }));
 }
 
 void SshConnection::State::wakeAll() {
@@ -193,7 +194,8 @@ void SshConnection::State::wakeAll() {
 
 void SshConnection::State::close() {
   alive = false;
-  if (watch) watch->close();
+  error_code ignored;
+  if (socket) socket->close(ignored);
   if (below) below->close();
 }
 
@@ -210,14 +212,13 @@ class ChannelStream : public ByteStream {
   ChannelStream& operator=(const ChannelStream&) = delete;
 
   Task<std::size_t> readSome(ByteSpan into) override {
-    // What comes is handed over by the connection's strand; the waiting is done here, where it can be
+    // What comes is put aside by the connection's strand; the waiting is done here, where it can be
     // cancelled.
     auto core = core_;
     const Executor here = co_await asio::this_coro::executor;
-    auto reader = std::make_shared<Reader>(here, into);
-    const std::shared_ptr<void> leaves(nullptr, [core, reader](void*) { core->leave(reader); });
+    auto reader = std::make_shared<Reader>(here);
     for (;;) {
-      const std::size_t n = core->takeOrWait(reader);
+      const std::size_t n = core->takeOrWait(into, reader);
       if (n > 0) co_return n;
       co_await reader->came.wait();
     }
@@ -235,21 +236,13 @@ class ChannelStream : public ByteStream {
  private:
   /// Somebody who waits, on an executor of his own.
   struct Reader {
-    Reader(const Executor& e, ByteSpan i) : on(e), came(e), into(i) {}
+    explicit Reader(const Executor& e) : on(e), came(e) {}
     Executor on;
     Signal came;
-    ByteSpan into;
-    std::size_t filled = 0;  ///< while he waits what comes is written to `into` at once
-    std::size_t fill(ByteView bytes) {
-      const std::size_t n = std::min(bytes.size(), into.size() - filled);
-      if (n > 0) std::memcpy(into.data() + filled, bytes.data(), n);
-      filled += n;
-      return n;
-    }
   };
   struct Core : ChannelSink, std::enable_shared_from_this<Core> {
     Core(std::shared_ptr<SshConnection::State> s, ssh_channel c, std::string p)
-        : state(std::move(s)), channel(c), peer(std::move(p)), canWrite(state->strand), soon(state->strand) {
+        : state(std::move(s)), channel(c), peer(std::move(p)), canWrite(state->strand) {
       state->sinks.push_back(this);
       state->waiters.push_back(&canWrite);
       listen();
@@ -292,13 +285,11 @@ class ChannelStream : public ByteStream {
     }
     /// On the reader's thread: what lies ready; or 0, and `reader` is told when there is more. Throws when it
     /// is over.
-    std::size_t takeOrWait(const std::shared_ptr<Reader>& reader) {
-      if (reader->filled > 0) return std::exchange(reader->filled, 0);
-      std::size_t n = takeLeft(reader->into);
-      if (n == 0) n = ready.take(reader->into);
+    std::size_t takeOrWait(ByteSpan into, const std::shared_ptr<Reader>& reader) {
+      std::size_t n = ready.take(into);
       if (n == 0) {
         const std::lock_guard held(lock);
-        n = ready.take(reader->into);  // it came meanwhile
+        n = ready.take(into);  // it came meanwhile
         if (n == 0 && over) throw *over;
         if (n == 0) waiting = reader;
       }
@@ -309,59 +300,22 @@ class ChannelStream : public ByteStream {
         });
       return n;
     }
-    /// On the reader's thread, when he has got something or gave up. What he did not take is for the next
-    /// one.
-    void leave(const std::shared_ptr<Reader>& reader) {
-      const std::lock_guard held(lock);
-      if (waiting == reader) waiting.reset();
-      const ByteView unread = reader->into.first(reader->filled);
-      left.insert(left.end(), unread.begin(), unread.end());
-    }
-    std::size_t takeLeft(ByteSpan into) {
-      const std::size_t n = std::min(into.size(), left.size());
-      std::copy_n(left.begin(), n, into.begin());
-      left.erase(left.begin(), left.begin() + static_cast<std::ptrdiff_t>(n));
-      return n;
-    }
     /// From inside libssh; how much of it was taken. The rest stays with libssh, whose window then holds the
     /// other side back.
     std::size_t put(ByteView bytes) {
       if (closed) return bytes.size();
-      const std::size_t first = toWaitingReader(bytes);
-      const ByteView rest = bytes.subspan(first);
-      if (rest.size() > ready.room()) stayed = noRoom = true;
-      return first + ready.put(rest);
-    }
-    std::size_t toWaitingReader(ByteView bytes) {
-      const std::lock_guard held(lock);
-      return waiting && ready.lies() == 0 ? waiting->fill(bytes) : 0;
+      if (bytes.size() > ready.room()) stayed = noRoom = true;
+      return ready.put(bytes);
     }
     /// On the strand, outside of libssh: takes what stayed there and tells the reader.
     void look() override {
       if (stayed && !closed) takeWhatStayed();
       const std::lock_guard held(lock);
       if (!over) over = ending();
-      if (!waiting || (lies() == 0 && !over)) return;
-      if (over || !state->flow.isFast() || lies() >= kWorthAWake) return wake();
-      if (!looksSoon) return lookSoon();
-      if (std::chrono::steady_clock::now() >= soon.expiry()) wake();
-    }
-    /// With `lock` held.
-    [[nodiscard]] std::size_t lies() const { return ready.lies() + (waiting ? waiting->filled : 0); }
-    /// With `lock` held.
-    void wake() {
-      post(waiting->on, [w = waiting] { w->came.notify(); });
-      waiting.reset();
-    }
-    /// The reader is told then of whatever lies ready.
-    void lookSoon() {
-      looksSoon = true;
-      soon.expires_after(SshConnection::State::kMoment);
-      soon.async_wait([self = shared_from_this()](const error_code&) {
-        self->looksSoon = false;
-        const std::lock_guard held(self->lock);
-        if (self->waiting && self->lies() > 0) self->wake();
-      });
+      if ((ready.lies() > 0 || over) && waiting) {
+        post(waiting->on, [w = waiting] { w->came.notify(); });
+        waiting.reset();
+      }
     }
     /// `stayed` is true until all was taken, so that a reader who makes room meanwhile asks again.
     void takeWhatStayed() {
@@ -407,7 +361,14 @@ class ChannelStream : public ByteStream {
         if (n > 0) bytes = bytes.subspan(static_cast<std::size_t>(n));
         self->state->settle();
         // The socket is full: wait for it, so that libssh's own buffer stays small.
-        while (self->state->alive && self->state->unsent) co_await self->canWrite.wait();
+        while (self->state->alive && self->state->writePending()) {
+          error_code ignored;
+          co_await self->state->socket->async_wait(asio::posix::descriptor_base::wait_write,
+                                                   asio::redirect_error(asio::use_awaitable, ignored));
+          if (ignored || !self->state->alive) break;
+          ssh_event_dopoll(self->state->event, 0);
+          self->state->settle();
+        }
         // The window is used up; that it was opened may have been read already.
         if (n == 0 && !bytes.empty() && ssh_channel_window_size(self->channel) == 0)
           co_await self->canWrite.wait();
@@ -425,15 +386,9 @@ class ChannelStream : public ByteStream {
     std::atomic<bool> stayed = false;  ///< libssh may still keep something of ours
     std::atomic<bool> asked = false;   ///< and is about to be asked for it
     bool noRoom = false;               ///< since put() was last looked at
-    // Waking the reader's thread costs as much as a packet. Where they come very fast it is woken for
-    // several at once.
-    static constexpr std::size_t kWorthAWake = 256 * 1024;
-    asio::steady_timer soon;
-    bool looksSoon = false;
-    std::mutex lock;            ///< for what follows
-    std::optional<Error> over;  ///< told when nothing lies ready any more
+    std::mutex lock;                   ///< for what follows
+    std::optional<Error> over;         ///< told when nothing lies ready any more
     std::shared_ptr<Reader> waiting;
-    Bytes left;  ///< of readers who gave up; empty while one waits; comes before what lies ready
   };
   /// Whoever lets go of it last, it is destroyed on the connection's strand.
   static std::shared_ptr<Core> makeCore(std::shared_ptr<SshConnection::State> state, ssh_channel channel,

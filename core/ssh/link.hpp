@@ -4,12 +4,12 @@
 #include <libssh/libssh.h>
 
 #include <atomic>
+#include <boost/asio/posix/stream_descriptor.hpp>
 #include <list>
 
 #include "base/error.hpp"
 #include "base/runtime.hpp"
 #include "ssh/connection.hpp"
-#include "ssh/socket_watch.hpp"
 
 namespace kw {
 
@@ -18,28 +18,6 @@ class ChannelSink {
  public:
   virtual ~ChannelSink() = default;
   virtual void look() = 0;
-};
-
-/// Whether so much comes that the packets are closer together than a moment's delay.
-class FlowMeter {
- public:
-  /// `total`: all that ever came.
-  void came(std::uint64_t total) {
-    const auto now = std::chrono::steady_clock::now();
-    if (now - since_ < kWindow) return;
-    const std::chrono::duration<double> passed = now - since_;
-    fast_ = static_cast<double>(total - before_) >= kFast * passed.count();
-    since_ = now;
-    before_ = total;
-  }
-  [[nodiscard]] bool isFast() const { return fast_; }
-
- private:
-  static constexpr auto kWindow = std::chrono::milliseconds(2);
-  static constexpr double kFast = 200e6;  ///< bytes a second
-  std::chrono::steady_clock::time_point since_{};
-  std::uint64_t before_ = 0;
-  bool fast_ = false;
 };
 
 struct SshConnection::State : std::enable_shared_from_this<SshConnection::State> {
@@ -61,8 +39,6 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   }
   /// Reads what comes, for as long as the connection lives, and wakes everybody who waits.
   Task<void> pump();
-  /// False when it is over.
-  bool takeWhatComes();
   Task<void> keepAlive();
   /// To be called on the strand after every call into libssh. Any such call may read packets, also for others
   /// than the one it is made for, and may leave something unsent; the socket does not tell of either again.
@@ -76,7 +52,7 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   SshOptions options;
   ssh_session session = nullptr;
   ssh_event event = nullptr;
-  std::unique_ptr<SocketWatch> watch;
+  std::unique_ptr<asio::posix::stream_descriptor> socket;  ///< a copy of libssh's descriptor, to wait on
   HostKey key;
   std::string signedInWith;
   std::atomic<bool> alive = false;
@@ -84,10 +60,8 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   std::list<ChannelSink*> sinks;
   std::shared_ptr<ByteStream> below;  ///< when it is pumped
   ssh_counter_struct counted{};       ///< what libssh has read and written so far
-  FlowMeter flow;
-  static constexpr auto kMoment = std::chrono::microseconds(150);
-  std::uint64_t seenPackets = 0;  ///< everybody was woken for these
-  bool unsent = false;  ///< something waits for room in the socket; the waiters are told when it is gone
+  std::uint64_t seenPackets = 0;      ///< everybody was woken for these
+  bool waitsToWrite = false;          ///< settle() comes again when the socket has room
 };
 
 /// One channel as a stream.
