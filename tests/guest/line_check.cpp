@@ -247,6 +247,21 @@ TEST_CASE("DTR/DSR flow control stops a write in its middle and lets it go on") 
   });
 }
 
+TEST_CASE("RTS/CTS holds back what is written while CTS is off") {
+  const TurnedBack turned(kNear);
+  runToEnd([]() -> Task<void> {
+    SerialLine line = co_await openSerial(kNear, settings(9600, "8N1"));
+    co_await line.control->setRts(false);
+    co_await line.control->change(settings(9600, "8N1", FlowControl::RtsCts));
+    co_await say(*line.stream, "held back");
+    const std::string early = co_await take(*line.stream, 1, 700ms);
+    CHECK(early.empty());
+    co_await line.control->change(settings(9600, "8N1"));
+    const std::string late = co_await take(*line.stream, 9);
+    CHECK(late == "held back");
+  });
+}
+
 TEST_CASE("XON/XOFF stops and starts the sender") {
   runToEnd([]() -> Task<void> {
     SerialLine near = co_await openSerial(kNear, settings(9600, "8N1", FlowControl::XonXoff));
