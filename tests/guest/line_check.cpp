@@ -62,6 +62,16 @@ Task<void> say(ByteStream& to, std::string text) {
   co_await to.write(bytes);
 }
 
+/// What one end says arrives at the other, both ways.
+Task<void> talk(ByteStream& a, ByteStream& b) {
+  co_await say(a, "humidity");
+  const std::string atB = co_await take(b, 8);
+  CHECK(atB == "humidity");
+  co_await say(b, "93");
+  const std::string atA = co_await take(a, 2);
+  CHECK(atA == "93");
+}
+
 std::string numbered(int lines) {
   std::string out;
   for (int i = 0; i < lines; ++i) out += "reading " + std::to_string(i) + "\r\n";
@@ -139,12 +149,7 @@ TEST_CASE("bytes go both ways at every framing and many speeds") {
     for (const LineSettings& s : all) {
       INFO(s.forPeople());
       SerialLine near = co_await openSerial(kNear, s), far = co_await openSerial(kFar, s);
-      co_await say(*near.stream, "valve");
-      const std::string there = co_await take(*far.stream, 5);
-      CHECK(there == "valve");
-      co_await say(*far.stream, "open");
-      const std::string here = co_await take(*near.stream, 4);
-      CHECK(here == "open");
+      co_await talk(*near.stream, *far.stream);
       CHECK(near.control->settings() == s);
     }
   });
@@ -228,8 +233,8 @@ TEST_CASE("DTR/DSR flow control stops a write in its middle and lets it go on") 
     std::exception_ptr failed;
     const auto send = [&]() -> Task<void> { co_await line.stream->write(all); };
     spawn(co_await asio::this_coro::executor, send, [&](std::exception_ptr e) { failed = e, done = true; });
-    const std::string none4 = co_await take(*line.stream, 1, 500ms);  // not before the other side is ready
-    CHECK(none4.empty());
+    const std::string early = co_await take(*line.stream, 1, 500ms);  // not before the other side is ready
+    CHECK(early.empty());
     co_await line.control->setDtr(true);
     std::string got = co_await take(*line.stream, 200);
     CHECK(got.size() >= 200);
@@ -269,8 +274,8 @@ TEST_CASE("XON/XOFF stops and starts the sender") {
     co_await say(*far.stream, "\x13");
     co_await systemClock()->sleep(200ms);  // the line needs time; that nothing comes is checked next
     co_await say(*near.stream, "held back");
-    const std::string none5 = co_await take(*far.stream, 1, 700ms);
-    CHECK(none5.empty());
+    const std::string early = co_await take(*far.stream, 1, 700ms);
+    CHECK(early.empty());
     co_await say(*far.stream, "\x11");
     const std::string here = co_await take(*far.stream, 9);
     CHECK(here == "held back");
@@ -295,12 +300,7 @@ TEST_CASE("a USB adapter: bytes, speeds, lamps; and it is pulled") {
       INFO(s.forPeople());
       SerialLine usb = co_await openSerial(kUsb, s),
                  far = co_await openSerial(kUsbFar, settings(115200, "8N1"));
-      co_await say(*usb.stream, "humidity");
-      const std::string came7 = co_await take(*far.stream, 8);
-      CHECK(came7 == "humidity");
-      co_await say(*far.stream, "93");
-      const std::string came8 = co_await take(*usb.stream, 2);
-      CHECK(came8 == "93");
+      co_await talk(*usb.stream, *far.stream);
       CHECK(usb.control->lines());
     }
     SerialLine usb = co_await openSerial(kUsb, settings(9600, "8N1"));
@@ -320,7 +320,7 @@ TEST_CASE("a USB adapter: bytes, speeds, lamps; and it is pulled") {
     CHECK(gone.find("plugged in") != std::string::npos);
     const bool back = co_await until("put it back", [] { return ::access(kUsb, R_OK | W_OK) == 0; });
     CHECK(back);
-    const std::string none9 = co_await whyNot(kUsb, settings(9600, "8N1"));
-    CHECK(none9.empty());
+    const std::string problem = co_await whyNot(kUsb, settings(9600, "8N1"));
+    CHECK(problem.empty());
   });
 }
