@@ -1,6 +1,7 @@
 #include "route/ssh_pool.hpp"
 
 #include "base/run_on.hpp"
+#include "base/runtime.hpp"
 
 #include <boost/asio/use_awaitable.hpp>
 
@@ -93,6 +94,56 @@ std::string keyOf(const std::vector<SshHop>& hops, std::size_t count) {
 
 }  // namespace
 
+/// A connection that is being opened; others wait for its end, each on his own executor.
+struct SshPool::Opening {
+  struct Waiter {
+    explicit Waiter(const Executor& e) : on(e), over(e) {}
+    Executor on;
+    Signal over;
+  };
+  Task<void> ended() {
+    const Executor here = co_await asio::this_coro::executor;
+    auto self = std::make_shared<Waiter>(here);
+    if (!joins(self)) co_return;
+    co_await self->over.wait();
+  }
+  void end() {
+    const std::lock_guard held(lock);
+    isOver = true;
+    for (const auto& w : waiters) post(w->on, [w] { w->over.notify(); });
+    waiters.clear();
+  }
+
+ private:
+  bool joins(const std::shared_ptr<Waiter>& waiter) {
+    const std::lock_guard held(lock);
+    if (!isOver) waiters.push_back(waiter);
+    return !isOver;
+  }
+  std::mutex lock;
+  bool isOver = false;
+  std::vector<std::shared_ptr<Waiter>> waiters;
+};
+
+std::shared_ptr<SshPool::Opening> SshPool::openingElsewhere(const std::string& key) {
+  const std::lock_guard held(lock_);
+  auto& slot = opening_[key];
+  if (slot) return slot;
+  slot = std::make_shared<Opening>();
+  return nullptr;
+}
+
+void SshPool::end(const std::string& key) {
+  std::shared_ptr<Opening> opening;
+  {
+    const std::lock_guard held(lock_);
+    const auto at = opening_.find(key);
+    opening = std::move(at->second);
+    opening_.erase(at);
+  }
+  opening->end();
+}
+
 StreamPtr keeping(StreamPtr stream, std::shared_ptr<void> what) {
   return std::make_unique<HeldStream>(std::move(stream), std::move(what));
 }
@@ -102,6 +153,11 @@ std::shared_ptr<SshConnection> SshPool::find(const std::string& key) {
   const auto at = open_.find(key);
   auto connection = at == open_.end() ? nullptr : at->second.lock();
   return connection && connection->alive() ? connection : nullptr;
+}
+
+void SshPool::keep(const std::string& key, const std::shared_ptr<SshConnection>& connection) {
+  const std::lock_guard held(lock_);
+  open_[key] = connection;
 }
 
 Task<std::shared_ptr<SshConnection>> SshPool::connect(std::vector<SshHop> hops,
@@ -114,12 +170,19 @@ Task<std::shared_ptr<SshConnection>> SshPool::connect(std::vector<SshHop> hops,
   for (std::size_t i = 0; i < hops.size(); ++i) {
     const SshHop& hop = hops[i];
     const std::string key = keyOf(hops, i + 1);
-    if (auto have = find(key)) {
+    std::shared_ptr<SshConnection> have = find(key);
+    while (!have) {
+      const std::shared_ptr<Opening> elsewhere = openingElsewhere(key);
+      if (!elsewhere) break;
+      co_await elsewhere->ended();
+      have = find(key);
+    }
+    if (have) {
       last = have;
       facts.hops[i] = {hop.name, true, "shared, " + have->ciphers()};
       continue;
     }
-    std::exception_ptr failure;
+    const std::shared_ptr<void> ends(nullptr, [self = shared_from_this(), key](void*) { self->end(key); });
     try {
       StreamPtr below;
       if (last) {
@@ -141,8 +204,7 @@ Task<std::shared_ptr<SshConnection>> SshPool::connect(std::vector<SshHop> hops,
           e.kind(), e.detail(),
           i + 1 < hops.size() || hops.size() > 1 ? e.where() + ", hop " + std::to_string(i + 1) : e.where());
     }
-    const std::lock_guard held(lock_);
-    open_[key] = last;
+    keep(key, last);
   }
   co_return last;
 }

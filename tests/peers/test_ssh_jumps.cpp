@@ -89,6 +89,42 @@ TEST_CASE("two jumps: a shell through them, keys asked for once and then kept", 
     CHECK(text.find("[127.0.0.1]:" + std::to_string(jumps.jump(i).port())) != std::string::npos);
 }
 
+TEST_CASE("ways in that are opened at the same moment share one connection and ask once", "[ssh]") {
+  if (!haveSshServer()) return;
+  TwoJumps jumps;
+  const Snapshot records = jumps.store->load();
+  const Endpoint* shell = records.endpointsOf(records.machineNamed("fernery")->id).front();
+  const Owner owner{OwnerKind::WayIn, shell->id};
+  const auto open = [&](bool trusts) {
+    Answer answer = yes(false);
+    answer.accepted = trusts;
+    return std::make_unique<TextWatch>(makeSession(jumps.runtime.strand(), parseAddress(shell->address),
+                                                   "fernery", settingsOf(records, owner), jumps.tools, owner),
+                                       answer);
+  };
+  std::vector<std::unique_ptr<TextWatch>> watches;
+  SECTION("all of them go on with what one was told") {
+    for (int i = 0; i < 4; ++i) watches.push_back(open(true));
+    std::size_t questions = 0;
+    for (auto& watch : watches) {
+      REQUIRE(watch->live(std::chrono::seconds(20)));
+      questions += watch->questions().size();
+    }
+    CHECK(questions == 2);  // one for each host
+    for (auto& watch : watches) {
+      watch->send("echo valve-$((20+3))\r");
+      CHECK(watch->shows("valve-23"));
+    }
+  }
+  SECTION("when one is refused, the next one asks for itself") {
+    watches.push_back(open(false));
+    watches.push_back(open(true));
+    CHECK(watches[1]->live(std::chrono::seconds(20)));
+    CHECK_FALSE(watches[0]->live(std::chrono::seconds(1)));
+    CHECK(watches[0]->questions().size() <= 1);
+  }
+}
+
 TEST_CASE("a changed host key stops everything and shows both", "[ssh]") {
   if (!haveSshServer()) return;
   TwoJumps jumps;
