@@ -81,11 +81,17 @@ Task<void> collect(ByteStream& line, Bytes& into) {
   }
 }
 
+Task<void> drop(ByteStream& line) {
+  Bytes in(4096);
+  for (;;) co_await line.readSome(in);
+}
+
 Task<DoctorFinding> listenWith(ByteStream& line, LineControl& control, std::shared_ptr<Clock> clock,
                                const DoctorOptions& options, LineSettings settings) {
   DoctorFinding found;
   found.settings = settings;
   co_await control.change(settings);
+  co_await firstOf(drop(line), clock->sleep(options.settle));
   if (options.mayType) {
     const Bytes enter{'\r'};
     co_await line.write(enter);
