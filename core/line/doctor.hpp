@@ -17,7 +17,8 @@ std::optional<Parity> parityInTopBit(ByteView bytes);
 
 struct DoctorOptions {
   std::vector<int> speeds = {9600, 115200, 38400, 19200, 57600, 4800, 2400, 1200, 230400, 300};
-  std::chrono::nanoseconds listen = std::chrono::milliseconds(1500);  ///< per setting
+  std::chrono::nanoseconds listen =
+      std::chrono::milliseconds(2200);  ///< per setting; many devices speak once a second
   /// What comes this soon after a change may still be from before it, and is dropped.
   std::chrono::nanoseconds settle = std::chrono::milliseconds(150);
   bool mayType = false;  ///< a return is sent each time, to make a silent line speak

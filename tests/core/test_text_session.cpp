@@ -252,11 +252,15 @@ TEST_CASE("through the lab's terminal server: wrong settings give garbage, the d
   std::atomic<bool> done = false;
   DoctorOptions options;
   options.speeds = {9600, 2400};
+  options.listen = std::chrono::seconds(3);  // a line a second, also on a busy machine
   watch.console().tryUsualSettings(options, [&](DoctorReport r) {
     report = std::move(r);
     done = true;
   });
   REQUIRE(eventually([&] { return done.load(); }, std::chrono::seconds(30)));
+  for (const DoctorFinding& f : report.tried)
+    UNSCOPED_INFO(f.settings.forPeople()
+                  << ": " << f.readable << " of " << f.bytes << " bytes: " << f.sample);
   REQUIRE(report.proposal);
   CHECK(report.proposal->speed == 2400);
   CHECK(eventually([&] { return watch.line().errors && watch.line().errors->framing > 0; }));
