@@ -77,5 +77,7 @@ TEST_CASE("real drivers: a 16550 and a USB adapter, from inside a guest", "[seri
   for (const unsigned value : {0x10, 0x14, 0x19, 0x1a, 0x0e, 0x13, 0x17, 0x2b, 0x3b, 0x53})
     CHECK(chips.says(lineControl(value)));
   // FTDI's chip has a divisor of 3 MHz.
-  for (const std::string speed : {"115384", "9600", "250000"}) CHECK(chips.says(speed));
+  for (const std::string speed : {"115384", "9600", "250000"}) CHECK(chips.says("baud rate " + speed + "\n"));
+  CHECK(chips.says("parity E, data bits 7, stop bits 1"));
+  CHECK(chips.says("parity O, data bits 8, stop bits 2"));
 }
