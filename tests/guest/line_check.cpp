@@ -2,6 +2,7 @@
 // them: ttyS1 and ttyS2 are joined by a cable, ttyS3 and ttyUSB0 too; ttyS1 can also be turned back on
 // itself. What it prints between brackets is for the test that looks on from outside.
 #include <fcntl.h>
+#include <linux/serial.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
 
@@ -109,9 +110,19 @@ class TurnedBack {
   int fd_;
 };
 
-/// Tells the one outside and goes on when `done` holds.
-Task<bool> until(const std::string& word, std::function<bool()> done) {
-  std::cout << "[" << word << "]" << std::endl;
+void tell(const std::string& word) { std::cout << "[" << word << "]" << std::endl; }
+
+/// All bytes that the port's driver has received so far.
+int receivedBy(const char* path) {
+  const int fd = ::open(path, O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
+  serial_icounter_struct counted{};
+  CHECK(::ioctl(fd, TIOCGICOUNT, &counted) == 0);
+  ::close(fd);
+  return counted.rx;
+}
+
+/// Goes on when `done` holds; false when that takes too long.
+Task<bool> until(std::function<bool()> done) {
   const auto deadline = std::chrono::steady_clock::now() + 60s;
   while (!done() && std::chrono::steady_clock::now() < deadline) co_await systemClock()->sleep(20ms);
   co_return done();
@@ -167,7 +178,8 @@ TEST_CASE("much goes through whole") {
     spawn(co_await asio::this_coro::executor, send, [&](std::exception_ptr e) { failed = e, done = true; });
     const std::string got = co_await take(*far.stream, sent.size(), 60s);
     CHECK(got == sent);
-    CHECK(done);
+    const bool ended = co_await until([&] { return done; });
+    CHECK(ended);
     CHECK(failed == nullptr);
   });
 }
@@ -246,8 +258,8 @@ TEST_CASE("DTR/DSR flow control stops a write in its middle and lets it go on") 
     co_await line.control->setDtr(true);
     got += co_await take(*line.stream, text.size() - got.size(), 60s);
     CHECK(got == text);
-    co_await systemClock()->sleep(50ms);
-    CHECK(done);
+    const bool ended = co_await until([&] { return done; });
+    CHECK(ended);
     CHECK(failed == nullptr);
   });
 }
@@ -271,8 +283,11 @@ TEST_CASE("XON/XOFF stops and starts the sender") {
   runToEnd([]() -> Task<void> {
     SerialLine near = co_await openSerial(kNear, settings(9600, "8N1", FlowControl::XonXoff));
     SerialLine far = co_await openSerial(kFar, settings(9600, "8N1"));
+    const int before = receivedBy(kNear);
     co_await say(*far.stream, "\x13");
-    co_await systemClock()->sleep(200ms);  // the line needs time; that nothing comes is checked next
+    const bool there = co_await until([before] { return receivedBy(kNear) > before; });
+    CHECK(there);
+    co_await systemClock()->sleep(300ms);  // from the driver to the terminal layer, which acts on it
     co_await say(*near.stream, "held back");
     const std::string early = co_await take(*far.stream, 1, 700ms);
     CHECK(early.empty());
@@ -289,7 +304,8 @@ TEST_CASE("breaks go out and are counted when they come in") {
     const auto before = near.control->errors();
     REQUIRE(before);
     CHECK(before->breaks == 0);
-    const bool seen = co_await until("break, please", [&] { return near.control->errors()->breaks == 1; });
+    tell("break, please");
+    const bool seen = co_await until([&] { return near.control->errors()->breaks == 1; });
     CHECK(seen);
   });
 }
@@ -304,7 +320,7 @@ TEST_CASE("a USB adapter: bytes, speeds, lamps; and it is pulled") {
       CHECK(usb.control->lines());
     }
     SerialLine usb = co_await openSerial(kUsb, settings(9600, "8N1"));
-    std::cout << "[pull it]" << std::endl;
+    tell("pull it");
     std::string why;
     try {
       co_await take(*usb.stream, 1, 60s);
@@ -318,7 +334,8 @@ TEST_CASE("a USB adapter: bytes, speeds, lamps; and it is pulled") {
     const std::string gone = co_await whyNot(kUsb, settings(9600, "8N1"));
     INFO(gone);
     CHECK(gone.find("plugged in") != std::string::npos);
-    const bool back = co_await until("put it back", [] { return ::access(kUsb, R_OK | W_OK) == 0; });
+    tell("put it back");
+    const bool back = co_await until([] { return ::access(kUsb, R_OK | W_OK) == 0; });
     CHECK(back);
     // Its name is there a little before its driver is.
     std::string problem = "not tried";
