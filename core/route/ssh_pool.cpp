@@ -170,19 +170,14 @@ Task<std::shared_ptr<SshConnection>> SshPool::connect(std::vector<SshHop> hops,
   for (std::size_t i = 0; i < hops.size(); ++i) {
     const SshHop& hop = hops[i];
     const std::string key = keyOf(hops, i + 1);
-    std::shared_ptr<SshConnection> have = find(key);
-    while (!have) {
-      const std::shared_ptr<Opening> elsewhere = openingElsewhere(key);
-      if (!elsewhere) break;
-      co_await elsewhere->ended();
-      have = find(key);
-    }
-    if (have) {
+    while (const std::shared_ptr<Opening> elsewhere = openingElsewhere(key)) co_await elsewhere->ended();
+    const std::shared_ptr<void> ends(nullptr, [self = shared_from_this(), key](void*) { self->end(key); });
+    // Looked for only now: whoever opened it kept it before he ended.
+    if (auto have = find(key)) {
       last = have;
       facts.hops[i] = {hop.name, true, "shared, " + have->ciphers()};
       continue;
     }
-    const std::shared_ptr<void> ends(nullptr, [self = shared_from_this(), key](void*) { self->end(key); });
     try {
       StreamPtr below;
       if (last) {
