@@ -3,7 +3,6 @@
 #include <QDateTime>
 #include <QFileInfo>
 #include <QHBoxLayout>
-#include <QLocale>
 #include <QPushButton>
 
 #include "desktop/plain_table.hpp"

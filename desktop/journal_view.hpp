@@ -12,7 +12,7 @@ class JournalView : public QWidget {
   Q_OBJECT
  public:
   explicit JournalView(QWidget* parent);
-  /// Newest first. What is narrowed to and chosen stays.
+  /// Newest first. What it is narrowed to stays.
   void showEntries(const std::vector<JournalEntry>& entries);
   [[nodiscard]] QTableWidget* table() const { return table_; }
 

@@ -490,27 +490,27 @@ void MainWindow::showImport() {
 }
 
 void MainWindow::showJournal() {
-  try {
-    if (journal_ == nullptr) {
-      journal_ = new JournalView(centre_);
-      centre_->addWidget(journal_);
-      connect(journal_, &JournalView::logWanted, this, [this](const QString& file) { showLog(file, 0); });
-      connect(journal_, &JournalView::closed, this, &MainWindow::showStage);
-      connect(&desk_, &Desk::journalChanged, journal_, [this] {
-        if (centre_->currentWidget() == journal_) refreshJournal();
-      });
-    }
-    refreshJournal();
-    centre_->setCurrentWidget(journal_);
-    journal_->table()->setFocus();
-  } catch (const Error& e) {
-    say(QString::fromUtf8(e.what()));
+  if (journal_ == nullptr) {
+    journal_ = new JournalView(centre_);
+    centre_->addWidget(journal_);
+    connect(journal_, &JournalView::logWanted, this, [this](const QString& file) { showLog(file, 0); });
+    connect(journal_, &JournalView::closed, this, &MainWindow::showStage);
+    connect(&desk_, &Desk::journalChanged, journal_, [this] {
+      if (centre_->currentWidget() == journal_) refreshJournal();
+    });
   }
+  refreshJournal();
+  centre_->setCurrentWidget(journal_);
+  journal_->table()->setFocus();
 }
 
 void MainWindow::refreshJournal() {
   constexpr int kMostEntries = 500;
-  journal_->showEntries(desk_.records().store().journal(kMostEntries));
+  try {
+    journal_->showEntries(desk_.records().store().journal(kMostEntries));
+  } catch (const Error& e) {
+    say(QString::fromUtf8(e.what()));
+  }
 }
 
 void MainWindow::cure(const QString& action) {
