@@ -171,8 +171,8 @@ double ourTunnel(Runtime& runtime, SshConnection& connection, int port) {
         for (std::size_t done = 0; done < kBytes;) done += co_await tunnel->readSome(buffer);
         seconds.set_value(secondsSince(start));
       },
-      [](std::exception_ptr failure) {
-        if (failure) std::printf("our tunnel: %s\n", messageOf(failure).c_str());
+      [&](std::exception_ptr failure) {
+        if (failure) seconds.set_exception(failure);
       });
   return seconds.get_future().get();
 }
