@@ -1,6 +1,6 @@
 // Runs inside a guest of the test machine, where there are serial ports with a driver of the kernel behind
-// them: ttyS1 and ttyS2 are joined by a cable, ttyS3 and ttyUSB0 too; ttyS1 can also be turned back on
-// itself. What it prints between brackets is for the test that looks on from outside.
+// them: kNear and kFar are joined by a cable, kUsb and kUsbFar too; kNear can also be turned back on itself.
+// What it prints between brackets is for the test that looks on from outside.
 #include <fcntl.h>
 #include <linux/serial.h>
 #include <sys/ioctl.h>
@@ -25,9 +25,9 @@ constexpr const char* kConsole = "/dev/ttyS0";
 constexpr const char* kNear = "/dev/ttyS4";
 constexpr const char* kFar = "/dev/ttyS5";
 constexpr const char* kUsb = "/dev/ttyUSB0";
-constexpr const char* kLoose = "/dev/ttyS7";
 constexpr const char* kUsbFar = "/dev/ttyS6";
-constexpr int kTurnBack = 0x8000;  ///< TIOCM_LOOP, which glibc's headers do not have
+constexpr const char* kLoose = "/dev/ttyS7";  ///< nothing is plugged in there
+constexpr int kTurnBack = 0x8000;             ///< TIOCM_LOOP, which glibc's headers do not have
 
 LineSettings settings(int speed, const std::string& frame, FlowControl flow = FlowControl::None) {
   LineSettings s;

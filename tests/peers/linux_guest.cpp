@@ -55,8 +55,9 @@ std::string putModules(const std::vector<std::string>& names, const std::string&
 }  // namespace
 
 std::vector<std::string> LinuxGuest::arguments(const std::vector<std::string>& serial) const {
-  std::vector<std::string> out{"-m",      "256",  "-kernel", kernel,
-                               "-initrd", initrd, "-append", "console=ttyS0,115200 quiet panic=-1 8250.nr_uarts=8"};
+  std::vector<std::string> out{
+      "-m",      "256",  "-kernel", kernel,
+      "-initrd", initrd, "-append", "console=ttyS0,115200 quiet panic=-1 8250.nr_uarts=8"};
   out.insert(out.end(), serial.begin(), serial.end());
   return out;
 }
