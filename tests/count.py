@@ -10,11 +10,13 @@ except (OSError, tree.ParseError):
     sys.exit()
 passed = failed = skipped = 0
 for case in suite.iter("testcase"):
-    bad = case.find("failure") is not None or case.find("error") is not None
+    bad = case.findall("failure") + case.findall("error")
     said = "".join(e.text or "" for e in case.iter("system-out"))
     if bad:
         failed += 1
         print(f"FAILED: {case.get('classname')} {case.get('name')}", file=sys.stderr)
+        for one in bad:
+            print("    " + (one.text or one.get("message") or "").strip().replace("\n", "\n    "), file=sys.stderr)
     elif "SKIPPED:" in said:
         skipped += 1
         print(said.strip(), file=sys.stderr)

@@ -13,11 +13,14 @@
 
 namespace kw {
 
-/// A channel that is told on the connection's strand that something happened, perhaps to it.
+/// A channel, as the connection sees it. Both calls come on the connection's strand, outside of libssh.
 class ChannelSink {
  public:
   virtual ~ChannelSink() = default;
+  /// Something happened, perhaps to this one.
   virtual void look() = 0;
+  /// Something was read, perhaps for this one, and more may be: its reader may go on inside this call.
+  virtual void handOver() = 0;
 };
 
 struct SshConnection::State : std::enable_shared_from_this<SshConnection::State> {
@@ -39,10 +42,13 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   }
   /// Reads what comes, for as long as the connection lives, and wakes everybody who waits.
   Task<void> pump();
+  enum class Turn { AllRead, MoreToRead, Ended };
+  Turn takeTurn();
   Task<void> keepAlive();
   /// To be called on the strand after every call into libssh. Any such call may read packets, also for others
   /// than the one it is made for, and may leave something unsent; the socket does not tell of either again.
   void settle();
+  void settleLater();
   void wakeAll();
   [[nodiscard]] bool writePending() const { return (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0; }
   void close();
@@ -61,7 +67,7 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   std::shared_ptr<ByteStream> below;  ///< when it is pumped
   ssh_counter_struct counted{};       ///< what libssh has read and written so far
   std::uint64_t seenPackets = 0;      ///< everybody was woken for these
-  bool waitsToWrite = false;          ///< settle() comes again when the socket has room
+  bool settlesLater = false;          ///< settle() is about to come again
 };
 
 /// One channel as a stream.

@@ -1,0 +1,33 @@
+// Where a coroutine waits until another thread calls it on.
+#pragma once
+#include <memory>
+
+#include "base/task.hpp"
+
+namespace kw {
+
+/// One coroutine at a time waits, on its own executor; any thread calls it on. A call that comes while nobody
+/// waits is kept for the next one who does.
+class Parking {
+ public:
+  enum class GoOn {
+    Later,  ///< on the waiting one's executor, when that has time
+    Here,   ///< inside callOn() if that executor may run on this thread now, else later
+  };
+
+  Parking();
+  ~Parking();  ///< nobody may be waiting any more
+  Parking(const Parking&) = delete;
+  Parking& operator=(const Parking&) = delete;
+
+  /// Returns when called on; throws Error{Cancelled} when given up. Each call does one of the two: who was
+  /// called on before he was given up returns. What still waits when its context ends is dropped with it.
+  Task<void> wait();
+  void callOn(GoOn how = GoOn::Later);
+
+ private:
+  struct State;
+  std::shared_ptr<State> state_;
+};
+
+}  // namespace kw
