@@ -1,15 +1,12 @@
 #include "base/parking.hpp"
 
 #include <boost/asio/associated_cancellation_slot.hpp>
-#include <boost/asio/associated_executor.hpp>
 #include <boost/asio/dispatch.hpp>
 #include <boost/asio/execution_context.hpp>
-#include <boost/asio/executor_work_guard.hpp>
 #include <boost/asio/post.hpp>
 #include <boost/asio/use_awaitable.hpp>
-#include <functional>
+#include <atomic>
 #include <mutex>
-#include <set>
 
 #include "base/error.hpp"
 
@@ -17,23 +14,40 @@ namespace kw {
 
 namespace {
 
-/// A suspended coroutine. Whoever takes `resume` out resumes it, or drops it.
-class Parked {
- public:
-  /// True: called on; false: given up.
-  using Resume = std::function<void(bool)>;
-  Parked(Executor on, Resume resume) : work_(asio::make_work_guard(on)), resume_(std::move(resume)) {}
-  /// Empty when another was faster.
-  Resume take() {
-    const std::lock_guard held(lock_);
-    return std::exchange(resume_, {});
-  }
-  [[nodiscard]] Executor executor() const { return work_.get_executor(); }
+class CarPark;
 
- private:
-  asio::executor_work_guard<Executor> work_;  ///< its context has something to wait for
-  std::mutex lock_;
-  Resume resume_;
+/// A suspended coroutine. Who claims it resumes it, or drops it.
+struct Parked {
+  Parked(const Executor& on, CarPark& park)
+      : executor(asio::prefer(on, asio::execution::outstanding_work.tracked)), carPark(park) {}
+  virtual ~Parked() = default;
+  Parked(const Parked&) = delete;
+  Parked& operator=(const Parked&) = delete;
+  /// True for the first one only.
+  bool claim() { return !claimed.exchange(true); }
+  /// On the executor. True: called on; false: given up.
+  virtual void resume(bool called) = 0;
+  virtual void drop() = 0;
+
+  const Executor executor;  ///< which has something to wait for, as long as this is here
+  CarPark& carPark;
+  std::atomic<bool> claimed = false;
+  // For the car park: its list, and itself as long as it is in there.
+  Parked* before = nullptr;
+  Parked* after = nullptr;
+  std::shared_ptr<Parked> self;
+};
+
+template <typename Handler>
+struct ParkedWith final : Parked {
+  ParkedWith(Handler&& h, const Executor& on, CarPark& park) : Parked(on, park), handler(std::move(h)) {}
+  void resume(bool called) override {
+    Handler mine = std::move(*handler);
+    handler.reset();
+    std::move(mine)(called);
+  }
+  void drop() override { handler.reset(); }
+  std::optional<Handler> handler;
 };
 
 /// All that are parked in one context, so that they end with it.
@@ -42,46 +56,48 @@ class CarPark : public asio::execution_context::service {
   using key_type = CarPark;
   static asio::execution_context::id id;
   explicit CarPark(asio::execution_context& context) : service(context) {}
+  static CarPark& of(const Executor& executor) {
+    return asio::use_service<CarPark>(asio::query(executor, asio::execution::context));
+  }
 
   void add(const std::shared_ptr<Parked>& one) {
     const std::lock_guard held(lock_);
-    all_.insert(one);
+    one->self = one;
+    one->after = first_;
+    if (first_ != nullptr) first_->before = one.get();
+    first_ = one.get();
   }
-  void remove(const std::shared_ptr<Parked>& one) {
+  void remove(Parked& one) {
+    std::shared_ptr<Parked> mine;  // goes after the lock
     const std::lock_guard held(lock_);
-    all_.erase(one);
+    mine = std::move(one.self);
+    (one.before != nullptr ? one.before->after : first_) = one.after;
+    if (one.after != nullptr) one.after->before = one.before;
   }
 
  private:
   void shutdown() override {
-    std::set<std::shared_ptr<Parked>> all;
-    {
-      const std::lock_guard held(lock_);
-      all.swap(all_);
+    while (Parked* one = first_) {  // nobody runs any more
+      const std::shared_ptr<Parked> mine = one->self;
+      remove(*one);
+      if (one->claim()) one->drop();
     }
-    for (const auto& one : all) one->take();  // the coroutine's frame goes with what is returned
   }
   std::mutex lock_;
-  std::set<std::shared_ptr<Parked>> all_;
+  Parked* first_ = nullptr;
 };
 
 asio::execution_context::id CarPark::id;
 
-CarPark& carParkOf(const Executor& executor) {
-  return asio::use_service<CarPark>(asio::query(executor, asio::execution::context));
-}
-
-/// False when it was resumed already.
+/// False when another was faster.
 bool resume(const std::shared_ptr<Parked>& parked, bool called, Parking::GoOn how) {
-  Parked::Resume go = parked->take();
-  if (!go) return false;
-  const Executor on = parked->executor();
-  carParkOf(on).remove(parked);
-  auto run = [go = std::move(go), called, work = asio::make_work_guard(on)] { go(called); };
+  if (!parked->claim()) return false;
+  parked->carPark.remove(*parked);
+  auto run = [parked, called] { parked->resume(called); };
   if (how == Parking::GoOn::Here)
-    asio::dispatch(on, std::move(run));
+    asio::dispatch(parked->executor, std::move(run));
   else
-    asio::post(on, std::move(run));
+    asio::post(parked->executor, std::move(run));
   return true;
 }
 
@@ -95,11 +111,11 @@ struct Parking::State {
   /// True: called on; false: given up.
   static Task<bool> untilResumed(std::shared_ptr<State> state, Executor here);
   template <typename Handler>
-  void park(Handler&& handler, Executor on) {
+  void park(Handler handler, const Executor& on) {
     auto slot = asio::get_associated_cancellation_slot(handler);
-    auto held = std::make_shared<std::decay_t<Handler>>(std::forward<Handler>(handler));
-    auto one = std::make_shared<Parked>(on, [held](bool byCall) { std::move (*held)(byCall); });
-    carParkOf(on).add(one);
+    CarPark& carPark = CarPark::of(on);
+    const auto one = std::make_shared<ParkedWith<Handler>>(std::move(handler), on, carPark);
+    carPark.add(one);
     if (slot.is_connected())
       slot.assign([weak = std::weak_ptr<Parked>(one)](asio::cancellation_type) {
         if (const auto waits = weak.lock()) resume(waits, false, GoOn::Later);
@@ -116,9 +132,7 @@ struct Parking::State {
 
 /// No coroutine itself: GCC 12 copies the captures of a lambda wrongly inside an awaited expression.
 Task<bool> Parking::State::untilResumed(std::shared_ptr<State> state, Executor here) {
-  auto park = [state = std::move(state), here](auto&& handler) {
-    state->park(std::forward<decltype(handler)>(handler), here);
-  };
+  auto park = [state = std::move(state), here](auto handler) { state->park(std::move(handler), here); };
   auto token = asio::use_awaitable;
   return asio::async_initiate<asio::use_awaitable_t<>, void(bool)>(std::move(park), token);
 }

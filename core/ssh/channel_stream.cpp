@@ -1,7 +1,5 @@
 // A channel as a stream: what comes is received on the connection's strand and read on any executor.
 #include <array>
-#include <boost/asio/redirect_error.hpp>
-#include <boost/asio/use_awaitable.hpp>
 
 #include "base/run_on.hpp"
 #include "ssh/inbox.hpp"
@@ -10,8 +8,6 @@
 namespace kw {
 
 namespace {
-
-using boost::system::error_code;
 
 /// The part on the connection's strand.
 class Channel : public ChannelSink, public std::enable_shared_from_this<Channel> {
@@ -39,20 +35,22 @@ class Channel : public ChannelSink, public std::enable_shared_from_this<Channel>
     }
     closed_ = true;
     canWrite_.notify();
-    look();
+    look(Inbox::GoOn::Later);
     state->settle();
   }
-  void look() override {
+  void look(Inbox::GoOn how) override {
     if (stayed_ && !closed_) takeWhatStayed();
     if (const auto reason = ending()) inbox.end(*reason);
-    inbox.tell(Inbox::GoOn::Later);
+    inbox.tell(how);
   }
-  void handOver() override { inbox.tell(Inbox::GoOn::Here); }
+  void handOverIfFull() override {
+    if (inbox.isFullFor(kLargestPacket)) inbox.tell(Inbox::GoOn::Here);
+  }
   /// By the reader, on any thread, when he has taken what was there or is about to wait.
   void askForWhatStayed() {
     if (!stayed_ || inbox.lies() >= kMostKept / 2 || asked_.exchange(true)) return;
     post(state->strand, [self = shared_from_this()] {
-      self->look();
+      self->look(Inbox::GoOn::Later);
       self->state->settle();
     });
   }
@@ -68,6 +66,7 @@ class Channel : public ChannelSink, public std::enable_shared_from_this<Channel>
   }
 
   static constexpr std::size_t kMostKept = 1 << 20;
+  static constexpr std::size_t kLargestPacket = 32 * 1024;  ///< that servers usually send
   std::shared_ptr<SshConnection::State> state;
   std::string peer;
   Inbox inbox{kMostKept};
@@ -139,10 +138,8 @@ class Channel : public ChannelSink, public std::enable_shared_from_this<Channel>
   /// While the socket is full, so that libssh's own buffer stays small.
   Task<void> untilSent() {
     while (state->alive && state->writePending()) {
-      error_code ignored;
-      co_await state->socket->async_wait(asio::posix::descriptor_base::wait_write,
-                                         asio::redirect_error(asio::use_awaitable, ignored));
-      if (ignored || !state->alive) co_return;
+      co_await state->toWrite->wait();
+      if (!state->alive) co_return;
       ssh_event_dopoll(state->event, 0);
       state->settle();
     }

@@ -21,6 +21,11 @@ void Inbox::end(const Error& reason) {
   if (!over_) over_ = reason;
 }
 
+bool Inbox::isFullFor(std::size_t more) {
+  const std::lock_guard held(lock_);
+  return offer_ && !told_ && offer_->got > 0 && offer_->into.size() - offer_->got < more;
+}
+
 void Inbox::tell(GoOn how) {
   {
     const std::lock_guard held(lock_);

@@ -24,6 +24,8 @@ class Inbox {
   [[nodiscard]] std::size_t room() const { return kept_.room(); }
   /// There is no more to come; the reader learns it when he has taken the rest. The first reason counts.
   void end(const Error& reason);
+  /// A reader waits who got something and whose buffer has no room for so much more.
+  [[nodiscard]] bool isFullFor(std::size_t more);
   /// Lets a reader go on for whom there is something.
   void tell(GoOn how);
 

@@ -2,7 +2,6 @@
 
 #include "base/run_on.hpp"
 
-#include <fcntl.h>
 #if defined(__aarch64__)
 #include <asm/hwcap.h>
 #include <sys/auxv.h>
@@ -10,9 +9,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
-#include <boost/asio/bind_executor.hpp>
 #include <boost/asio/local/stream_protocol.hpp>
-#include <boost/asio/redirect_error.hpp>
 #include <boost/asio/steady_timer.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/asio/write.hpp>
@@ -108,9 +105,8 @@ void SshConnection::State::attach(StreamPtr stream) {
             b->close();
           });
   }
-  const int copy = ::fcntl(fd, F_DUPFD_CLOEXEC, 0);
-  if (copy < 0) throw Error(ErrorKind::Local, "no descriptor left for an SSH session");
-  socket = std::make_unique<asio::posix::stream_descriptor>(strand, copy);
+  toRead = std::make_unique<SocketGate>(strand, fd, SocketGate::For::Reading);
+  toWrite = std::make_unique<SocketGate>(strand, fd, SocketGate::For::Writing);
   const int port = options.port;
   const long noProcessing = 0;
   setOption(session, SSH_OPTIONS_HOST, options.host.c_str());
@@ -135,14 +131,13 @@ Error SshConnection::State::failure(ErrorKind otherwise) const {
 }
 
 Task<void> SshConnection::State::ready() {
-  if (!socket->is_open()) throw Error(ErrorKind::Cancelled, "ended here", options.host);
-  const bool writing = (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0;
-  auto forRead = socket->async_wait(asio::posix::descriptor_base::wait_read, asio::use_awaitable);
-  if (!writing) {
+  if (!toRead->isOpen()) throw Error(ErrorKind::Cancelled, "ended here", options.host);
+  auto forRead = toRead->wait();
+  if (!writePending()) {
     co_await std::move(forRead);
     co_return;
   }
-  auto forWrite = socket->async_wait(asio::posix::descriptor_base::wait_write, asio::use_awaitable);
+  auto forWrite = toWrite->wait();
   co_await firstOf(std::move(forRead), std::move(forWrite));
 }
 
@@ -151,17 +146,15 @@ Task<void> SshConnection::State::pump() {
   ssh_event_add_session(event, session);
   asio::steady_timer rest(strand);
   while (alive) {
-    error_code code;
-    co_await socket->async_wait(asio::posix::descriptor_base::wait_read,
-                                asio::redirect_error(asio::use_awaitable, code));
-    if (code || !alive) break;
+    co_await toRead->wait();
+    if (!alive) break;
     const std::uint64_t before = counted.in_bytes;
     const Turn turn = takeTurn();
     if (turn == Turn::Ended) break;
-    settle();
+    settle(GoOn::Here);
     if (turn == Turn::MoreToRead || counted.in_bytes - before < kMuch) continue;
     rest.expires_after(kRest);
-    co_await rest.async_wait(asio::redirect_error(asio::use_awaitable, code));
+    co_await rest.async_wait(asio::use_awaitable);
   }
   alive = false;
   wakeAll();
@@ -172,7 +165,7 @@ SshConnection::State::Turn SshConnection::State::takeTurn() {
     const int result = ssh_event_dopoll(event, 0);
     if (result == SSH_ERROR || !ssh_is_connected(session)) return Turn::Ended;
     if (result != SSH_OK) return Turn::AllRead;
-    for (ChannelSink* sink : sinks) sink->handOver();
+    for (ChannelSink* sink : sinks) sink->handOverIfFull();
     if (!alive) return Turn::Ended;
   }
   return Turn::MoreToRead;
@@ -190,12 +183,12 @@ Task<void> SshConnection::State::keepAlive() {
   }
 }
 
-void SshConnection::State::settle() {
+void SshConnection::State::settle(GoOn how) {
   // libssh says "something to write" after every poll that found both something to read and room: while bytes
   // come in, this could go on without an end.
   for (int i = 0; i < kAtOnce; ++i) {
     if (std::exchange(seenPackets, counted.in_packets) != counted.in_packets) {
-      wakeAll();  // who takes what came lets libssh read more
+      wakeAll(how);  // who takes what came lets libssh read more
       continue;
     }
     if (!alive || !writePending()) return;
@@ -205,27 +198,23 @@ void SshConnection::State::settle() {
 }
 
 void SshConnection::State::settleLater() {
-  if (settlesLater || !alive) return;
-  settlesLater = true;
-  const auto again = [self = shared_from_this()](const error_code& code) {
+  if (std::exchange(settlesLater, true)) return;
+  spawn(strand, [self = shared_from_this()]() -> Task<void> {
+    if (self->alive && self->writePending()) co_await self->toWrite->wait();
     self->settlesLater = false;
-    if (!code) self->settle();
-  };
-  if (writePending())
-    socket->async_wait(asio::posix::descriptor_base::wait_write, asio::bind_executor(strand, again));
-  else
-    post(strand, [again] { again({}); });
+    self->settle(GoOn::Here);
+  });
 }
 
-void SshConnection::State::wakeAll() {
-  for (ChannelSink* sink : sinks) sink->look();
+void SshConnection::State::wakeAll(GoOn how) {
+  for (ChannelSink* sink : sinks) sink->look(how);
   for (Signal* waiter : waiters) waiter->notify();
 }
 
 void SshConnection::State::close() {
   alive = false;
-  error_code ignored;
-  if (socket) socket->close(ignored);
+  for (const auto* gate : {&toRead, &toWrite})
+    if (*gate) (*gate)->close();
   if (below) below->close();
 }
 

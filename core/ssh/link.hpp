@@ -4,12 +4,13 @@
 #include <libssh/libssh.h>
 
 #include <atomic>
-#include <boost/asio/posix/stream_descriptor.hpp>
 #include <list>
 
 #include "base/error.hpp"
+#include "base/parking.hpp"
 #include "base/runtime.hpp"
 #include "ssh/connection.hpp"
+#include "ssh/socket_gate.hpp"
 
 namespace kw {
 
@@ -18,9 +19,9 @@ class ChannelSink {
  public:
   virtual ~ChannelSink() = default;
   /// Something happened, perhaps to this one.
-  virtual void look() = 0;
-  /// Something was read, perhaps for this one, and more may be: its reader may go on inside this call.
-  virtual void handOver() = 0;
+  virtual void look(Parking::GoOn how) = 0;
+  /// Something was read, perhaps for this one, and more is about to be.
+  virtual void handOverIfFull() = 0;
 };
 
 struct SshConnection::State : std::enable_shared_from_this<SshConnection::State> {
@@ -47,9 +48,11 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   Task<void> keepAlive();
   /// To be called on the strand after every call into libssh. Any such call may read packets, also for others
   /// than the one it is made for, and may leave something unsent; the socket does not tell of either again.
-  void settle();
+  /// `Here` lets readers go on inside this call; only for callers that are inside nothing else.
+  using GoOn = Parking::GoOn;
+  void settle(GoOn how = GoOn::Later);
   void settleLater();
-  void wakeAll();
+  void wakeAll(GoOn how = GoOn::Later);
   [[nodiscard]] bool writePending() const { return (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0; }
   void close();
   [[nodiscard]] Error failure(ErrorKind otherwise) const;
@@ -58,7 +61,7 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   SshOptions options;
   ssh_session session = nullptr;
   ssh_event event = nullptr;
-  std::unique_ptr<asio::posix::stream_descriptor> socket;  ///< a copy of libssh's descriptor, to wait on
+  std::unique_ptr<SocketGate> toRead, toWrite;  ///< libssh's socket, to wait for
   HostKey key;
   std::string signedInWith;
   std::atomic<bool> alive = false;

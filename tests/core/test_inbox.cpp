@@ -1,6 +1,9 @@
-// A coroutine that is called on by another thread, and bytes that are received there.
+// A coroutine that is called on by another thread, bytes that are received there, and waiting for a socket.
+#include <sys/socket.h>
+
 #include "base/parking.hpp"
 #include "ssh/inbox.hpp"
+#include "ssh/socket_gate.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -277,4 +280,76 @@ TEST_CASE("an inbox keeps order and amount while reads are given up", "[ssh]") {
   receiver.join();
   CHECK(at == kAll);
   CHECK(wrong == 0);
+}
+
+namespace {
+
+/// Two joined sockets that do not block.
+struct Pair {
+  Pair() { REQUIRE(::socketpair(AF_UNIX, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0, ends) == 0); }
+  ~Pair() {
+    for (const int end : ends) ::close(end);
+  }
+  Pair(const Pair&) = delete;
+  Pair& operator=(const Pair&) = delete;
+  int ends[2] = {-1, -1};
+};
+
+}  // namespace
+
+TEST_CASE("a gate says when there is something to read, each time it is asked", "[ssh]") {
+  Pair pair;
+  std::vector<bool> found;
+  runToEnd([&]() -> Task<void> {
+    const Executor here = co_await asio::this_coro::executor;
+    SocketGate gate(here, pair.ends[0], SocketGate::For::Reading);
+    Byte byte = 7;
+    for (int i = 0; i < 3; ++i) {
+      bool nothingYet = false;
+      try {
+        co_await within(std::chrono::milliseconds(5), "something to read", gate.wait());
+      } catch (const Error& e) {
+        nothingYet = e.kind() == ErrorKind::TimedOut;
+      }
+      found.push_back(nothingYet && ::write(pair.ends[1], &byte, 1) == 1);
+      co_await gate.wait();
+      co_await gate.wait();  // it is still there
+      found.push_back(::read(pair.ends[0], &byte, 1) == 1);
+    }
+    gate.close();
+    co_await gate.wait();
+  });
+  CHECK(found == std::vector<bool>(6, true));
+}
+
+TEST_CASE("nobody is forgotten at a gate where several wait", "[ssh]") {
+  Pair pair;
+  Runtime runtime(2);
+  const Executor strand = runtime.strand();
+  SocketGate room(strand, pair.ends[0], SocketGate::For::Writing);
+  constexpr int kWriters = 3, kPieces = 400;
+  std::atomic<int> written = 0;
+  for (int w = 0; w < kWriters; ++w)
+    spawn(strand, [&]() -> Task<void> {
+      const Bytes piece(20'000);
+      for (int i = 0; i < kPieces; ++i, ++written)
+        for (std::size_t at = 0; at < piece.size();) {
+          const ssize_t n = ::write(pair.ends[0], piece.data() + at, piece.size() - at);
+          if (n > 0)
+            at += static_cast<std::size_t>(n);
+          else
+            co_await room.wait();
+        }
+    });
+  std::size_t read = 0;
+  constexpr std::size_t kAll = std::size_t{kWriters} * kPieces * 20'000;
+  Bytes in(7'000);
+  const bool all = eventually([&] {
+    ssize_t n = 0;
+    while ((n = ::read(pair.ends[1], in.data(), in.size())) > 0) read += static_cast<std::size_t>(n);
+    return read == kAll;
+  });
+  CHECK(all);
+  CHECK(eventually([&] { return written == kWriters * kPieces; }));
+  runtime.stop();
 }
