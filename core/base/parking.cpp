@@ -1,6 +1,7 @@
 #include "base/parking.hpp"
 
 #include <boost/asio/associated_cancellation_slot.hpp>
+#include <boost/asio/associated_executor.hpp>
 #include <boost/asio/dispatch.hpp>
 #include <boost/asio/execution_context.hpp>
 #include <boost/asio/post.hpp>
@@ -109,10 +110,11 @@ struct Parking::State {
   std::shared_ptr<Parked> parked;
 
   /// True: called on; false: given up.
-  static Task<bool> untilResumed(std::shared_ptr<State> state, Executor here);
+  static Task<bool> untilResumed(std::shared_ptr<State> state);
   template <typename Handler>
-  void park(Handler handler, const Executor& on) {
+  void park(Handler handler) {
     auto slot = asio::get_associated_cancellation_slot(handler);
+    const Executor on = asio::get_associated_executor(handler);
     CarPark& carPark = CarPark::of(on);
     const auto one = std::make_shared<ParkedWith<Handler>>(std::move(handler), on, carPark);
     carPark.add(one);
@@ -131,8 +133,8 @@ struct Parking::State {
 };
 
 /// No coroutine itself: GCC 12 copies the captures of a lambda wrongly inside an awaited expression.
-Task<bool> Parking::State::untilResumed(std::shared_ptr<State> state, Executor here) {
-  auto park = [state = std::move(state), here](auto handler) { state->park(std::move(handler), here); };
+Task<bool> Parking::State::untilResumed(std::shared_ptr<State> state) {
+  auto park = [state = std::move(state)](auto handler) { state->park(std::move(handler)); };
   auto token = asio::use_awaitable;
   return asio::async_initiate<asio::use_awaitable_t<>, void(bool)>(std::move(park), token);
 }
@@ -146,8 +148,7 @@ Task<void> Parking::wait() {
     const std::lock_guard held(state->lock);
     if (std::exchange(state->called, false)) co_return;
   }
-  const Executor here = co_await asio::this_coro::executor;
-  auto task = State::untilResumed(state, here);
+  auto task = State::untilResumed(state);
   const bool called = co_await std::move(task);
   if (!called) throw Error(ErrorKind::Cancelled, "cancelled");
 }
