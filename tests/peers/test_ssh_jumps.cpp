@@ -120,7 +120,9 @@ TEST_CASE("ways in that are opened at the same moment share one connection and a
     watches.push_back(open(false));
     watches.push_back(open(true));
     CHECK(watches[1]->live(std::chrono::seconds(20)));
-    CHECK_FALSE(watches[0]->live(std::chrono::seconds(1)));
+    // Either of them may come first: who was asked refused, who was not goes on with what the other was told.
+    const bool live = watches[0]->live(std::chrono::seconds(20));
+    CHECK(live == watches[0]->questions().empty());
     CHECK(watches[0]->questions().size() <= 1);
   }
 }
