@@ -68,21 +68,27 @@ class CarPark : public asio::execution_context::service {
     if (first_ != nullptr) first_->before = one.get();
     first_ = one.get();
   }
+  /// Does nothing when it is not here any more.
   void remove(Parked& one) {
     std::shared_ptr<Parked> mine;  // goes after the lock
     const std::lock_guard held(lock_);
     mine = std::move(one.self);
+    if (!mine) return;
     (one.before != nullptr ? one.before->after : first_) = one.after;
     if (one.after != nullptr) one.after->before = one.before;
   }
 
  private:
+  /// Another context's thread may be calling one on at this moment; it is then that thread's.
   void shutdown() override {
-    while (Parked* one = first_) {  // nobody runs any more
-      const std::shared_ptr<Parked> mine = one->self;
+    while (const std::shared_ptr<Parked> one = any()) {
       remove(*one);
       if (one->claim()) one->drop();
     }
+  }
+  std::shared_ptr<Parked> any() {
+    const std::lock_guard held(lock_);
+    return first_ != nullptr ? first_->self : nullptr;
   }
   std::mutex lock_;
   Parked* first_ = nullptr;

@@ -87,7 +87,6 @@ class Channel : public ChannelSink, public std::enable_shared_from_this<Channel>
   /// How much of it was taken. The rest stays with libssh, whose window then holds the other side back.
   std::size_t put(ByteView bytes) {
     if (closed_) return bytes.size();
-    // What stayed with libssh is older.
     const std::size_t n = inbox.put(bytes);
     if (n < bytes.size()) stayed_ = noRoom_ = true;
     return n;

@@ -67,7 +67,8 @@ struct Inbox::Withdrawal {
     const std::lock_guard held(inbox.lock_);
     taken = true;
     const Offer offer = *std::exchange(inbox.offer_, std::nullopt);
-    if (keep) inbox.unread_.assign(offer.into.begin(), offer.into.begin() + static_cast<std::ptrdiff_t>(offer.got));
+    const ByteSpan got = offer.into.first(offer.got);
+    if (keep) inbox.unread_.assign(got.begin(), got.end());
     return offer.got;
   }
 };

@@ -247,7 +247,8 @@ TEST_CASE("an inbox keeps order and amount while reads are given up", "[ssh]") {
   std::thread receiver([&] {
     for (std::size_t made = 0; made < kAll && !stop;) {
       made += inbox.put(counted(made, std::min<std::size_t>(1 + made % 900, kAll - made)));
-      if (made % 3 == 0 || inbox.room() == 0) inbox.tell(made % 2 == 0 ? Inbox::GoOn::Later : Inbox::GoOn::Here);
+      const auto how = made % 2 == 0 ? Inbox::GoOn::Later : Inbox::GoOn::Here;
+      if (made % 3 == 0 || inbox.room() == 0) inbox.tell(how);
     }
     inbox.end(Error(ErrorKind::ClosedByPeer, "all sent"));
     inbox.tell(Inbox::GoOn::Later);
