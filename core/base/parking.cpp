@@ -9,8 +9,6 @@
 #include <atomic>
 #include <mutex>
 
-#include "base/error.hpp"
-
 namespace kw {
 
 namespace {
@@ -19,8 +17,7 @@ class CarPark;
 
 /// A suspended coroutine. Who claims it resumes it, or drops it.
 struct Parked {
-  Parked(const Executor& on, CarPark& park)
-      : executor(asio::prefer(on, asio::execution::outstanding_work.tracked)), carPark(park) {}
+  Parked(const Executor& on, CarPark& park) : executor(on), carPark(park) {}
   virtual ~Parked() = default;
   Parked(const Parked&) = delete;
   Parked& operator=(const Parked&) = delete;
@@ -30,7 +27,7 @@ struct Parked {
   virtual void resume(bool called) = 0;
   virtual void drop() = 0;
 
-  const Executor executor;  ///< which has something to wait for, as long as this is here
+  const Executor executor;
   CarPark& carPark;
   std::atomic<bool> claimed = false;
   // For the car park: its list, and itself as long as it is in there.
@@ -115,8 +112,6 @@ struct Parking::State {
   bool called = false;
   std::shared_ptr<Parked> parked;
 
-  /// True: called on; false: given up.
-  static Task<bool> untilResumed(std::shared_ptr<State> state);
   template <typename Handler>
   void park(Handler handler) {
     auto slot = asio::get_associated_cancellation_slot(handler);
@@ -138,25 +133,15 @@ struct Parking::State {
   }
 };
 
-/// No coroutine itself: GCC 12 copies the captures of a lambda wrongly inside an awaited expression.
-Task<bool> Parking::State::untilResumed(std::shared_ptr<State> state) {
-  auto park = [state = std::move(state)](auto handler) { state->park(std::move(handler)); };
-  auto token = asio::use_awaitable;
-  return asio::async_initiate<asio::use_awaitable_t<>, void(bool)>(std::move(park), token);
-}
-
 Parking::Parking() : state_(std::make_shared<State>()) {}
 Parking::~Parking() = default;
 
-Task<void> Parking::wait() {
-  const auto state = state_;
-  {
-    const std::lock_guard held(state->lock);
-    if (std::exchange(state->called, false)) co_return;
-  }
-  auto task = State::untilResumed(state);
-  const bool called = co_await std::move(task);
-  if (!called) throw Error(ErrorKind::Cancelled, "cancelled");
+/// No coroutine itself: that saves a frame, and GCC 12 copies the captures of a lambda wrongly inside an awaited
+/// expression.
+Task<bool> Parking::wait() {
+  auto park = [state = state_](auto handler) { state->park(std::move(handler)); };
+  auto token = asio::use_awaitable;
+  return asio::async_initiate<asio::use_awaitable_t<>, void(bool)>(std::move(park), token);
 }
 
 void Parking::callOn(GoOn how) {

@@ -20,9 +20,9 @@ class Parking {
   Parking(const Parking&) = delete;
   Parking& operator=(const Parking&) = delete;
 
-  /// Returns when called on; throws Error{Cancelled} when given up. Each call does one of the two: who was
-  /// called on before he was given up returns. What still waits when its context ends is dropped with it.
-  Task<void> wait();
+  /// True when called on, false when given up: who was called on first gets true, and no call is lost. What
+  /// still waits when its context ends is dropped with it.
+  Task<bool> wait();
   void callOn(GoOn how = GoOn::Later);
 
  private:

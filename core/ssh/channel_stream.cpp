@@ -35,13 +35,16 @@ class Channel : public ChannelSink, public std::enable_shared_from_this<Channel>
     }
     closed_ = true;
     canWrite_.notify();
-    look(Inbox::GoOn::Later);
+    look(HandOver::Later);
     state->settle();
   }
-  void look(Inbox::GoOn how) override {
+  void look(HandOver how) override {
     if (stayed_ && !closed_) takeWhatStayed();
     if (const auto reason = ending()) inbox.end(*reason);
-    inbox.tell(how);
+    if (how == HandOver::FullOnes)
+      handOverIfFull();
+    else
+      inbox.tell(how == HandOver::Here ? Inbox::GoOn::Here : Inbox::GoOn::Later);
   }
   void handOverIfFull() override {
     if (inbox.isFullFor(kLargestPacket)) inbox.tell(Inbox::GoOn::Here);
@@ -50,7 +53,7 @@ class Channel : public ChannelSink, public std::enable_shared_from_this<Channel>
   void askForWhatStayed() {
     if (!stayed_ || inbox.lies() >= kMostKept / 2 || asked_.exchange(true)) return;
     post(state->strand, [self = shared_from_this()] {
-      self->look(Inbox::GoOn::Later);
+      self->look(HandOver::Later);
       self->state->settle();
     });
   }

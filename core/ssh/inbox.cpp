@@ -76,7 +76,8 @@ struct Inbox::Withdrawal {
 Task<std::size_t> Inbox::wait(ByteSpan into) {
   if (!unread_.empty() || !offer(into)) co_return 0;
   Withdrawal withdrawal(*this);
-  co_await reader_.wait();
+  auto called = reader_.wait();
+  if (!co_await std::move(called)) throw Error(ErrorKind::Cancelled, "cancelled");
   co_return withdrawal.take(false);
 }
 

@@ -10,10 +10,11 @@
 #include <unistd.h>
 
 #include <boost/asio/local/stream_protocol.hpp>
-#include <boost/asio/steady_timer.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/asio/write.hpp>
+#include <atomic>
 #include <cstring>
+#include <thread>
 
 namespace kw {
 
@@ -24,10 +25,21 @@ using Unix = asio::local::stream_protocol;
 
 /// Calls into libssh before others on the same thread get their turn; it reads 4 KiB in each.
 constexpr int kAtOnce = 64;
+constexpr int kTurnsAtOnce = 8;
 /// After a turn that brought so many bytes more are about to come: reading them a moment later, but together,
 /// costs less than being woken for each packet.
 constexpr std::uint64_t kMuch = 16 * 1024;
-constexpr std::chrono::microseconds kRest{200};
+constexpr std::chrono::microseconds kRest{50};  ///< to which the kernel adds about as much
+
+/// Holds the thread, which costs less than a timer of its executor (that wakes a second thread each time). So
+/// only one connection at a time may rest, and others' work always finds another thread. False: not now.
+bool restABit() {
+  static std::atomic_flag somebodyRests;
+  if (somebodyRests.test_and_set(std::memory_order_acquire)) return false;
+  std::this_thread::sleep_for(kRest);
+  somebodyRests.clear(std::memory_order_release);
+  return true;
+}
 
 void setOption(ssh_session session, ssh_options_e which, const void* value) {
   if (ssh_options_set(session, which, value) != SSH_OK)
@@ -144,27 +156,37 @@ Task<void> SshConnection::State::ready() {
 Task<void> SshConnection::State::pump() {
   auto self = shared_from_this();
   ssh_event_add_session(event, session);
-  asio::steady_timer rest(strand);
   while (alive) {
     co_await toRead->wait();
-    if (!alive) break;
-    const std::uint64_t before = counted.in_bytes;
-    const Turn turn = takeTurn();
-    if (turn == Turn::Ended) break;
-    settle(GoOn::Here);
-    if (turn == Turn::MoreToRead || counted.in_bytes - before < kMuch) continue;
-    rest.expires_after(kRest);
-    co_await rest.async_wait(asio::use_awaitable);
+    if (alive && !takeTurns()) break;
   }
   alive = false;
   wakeAll();
 }
 
+bool SshConnection::State::takeTurns() {
+  for (int i = 0; i < kTurnsAtOnce; ++i) {
+    const std::uint64_t before = counted.in_bytes;
+    const Turn turn = takeTurn();
+    if (turn == Turn::Ended) return false;
+    const bool more = turn == Turn::MoreToRead;
+    if (!more && counted.in_bytes - before < kMuch) break;
+    settle(HandOver::FullOnes);
+    if (!more && !restABit()) break;
+  }
+  seenPackets = counted.in_packets;
+  wakeAll(HandOver::Here);  // what was held back, too
+  settle(HandOver::Here);
+  return true;
+}
+
 SshConnection::State::Turn SshConnection::State::takeTurn() {
+  std::uint64_t packets = counted.in_packets;
   for (int i = 0; i < kAtOnce; ++i) {
     const int result = ssh_event_dopoll(event, 0);
     if (result == SSH_ERROR || !ssh_is_connected(session)) return Turn::Ended;
     if (result != SSH_OK) return Turn::AllRead;
+    if (std::exchange(packets, counted.in_packets) == counted.in_packets) continue;  // a part of one
     for (ChannelSink* sink : sinks) sink->handOverIfFull();
     if (!alive) return Turn::Ended;
   }
@@ -183,7 +205,7 @@ Task<void> SshConnection::State::keepAlive() {
   }
 }
 
-void SshConnection::State::settle(GoOn how) {
+void SshConnection::State::settle(HandOver how) {
   // libssh says "something to write" after every poll that found both something to read and room: while bytes
   // come in, this could go on without an end.
   for (int i = 0; i < kAtOnce; ++i) {
@@ -202,11 +224,11 @@ void SshConnection::State::settleLater() {
   spawn(strand, [self = shared_from_this()]() -> Task<void> {
     if (self->alive && self->writePending()) co_await self->toWrite->wait();
     self->settlesLater = false;
-    self->settle(GoOn::Here);
+    self->settle(HandOver::Here);
   });
 }
 
-void SshConnection::State::wakeAll(GoOn how) {
+void SshConnection::State::wakeAll(HandOver how) {
   for (ChannelSink* sink : sinks) sink->look(how);
   for (Signal* waiter : waiters) waiter->notify();
 }

@@ -14,12 +14,19 @@
 
 namespace kw {
 
+/// When readers go on for whom something came.
+enum class HandOver {
+  Later,      ///< when their executors have time
+  Here,       ///< inside the call; only for callers that are inside nothing else
+  FullOnes,   ///< as Here, but only those whose buffer is full: more is about to come for the others
+};
+
 /// A channel, as the connection sees it. Both calls come on the connection's strand, outside of libssh.
 class ChannelSink {
  public:
   virtual ~ChannelSink() = default;
   /// Something happened, perhaps to this one.
-  virtual void look(Parking::GoOn how) = 0;
+  virtual void look(HandOver how) = 0;
   /// Something was read, perhaps for this one, and more is about to be.
   virtual void handOverIfFull() = 0;
 };
@@ -43,16 +50,16 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   }
   /// Reads what comes, for as long as the connection lives, and wakes everybody who waits.
   Task<void> pump();
+  /// Reads while much comes, but not for ever. False when the connection has ended.
+  bool takeTurns();
   enum class Turn { AllRead, MoreToRead, Ended };
   Turn takeTurn();
   Task<void> keepAlive();
   /// To be called on the strand after every call into libssh. Any such call may read packets, also for others
   /// than the one it is made for, and may leave something unsent; the socket does not tell of either again.
-  /// `Here` lets readers go on inside this call; only for callers that are inside nothing else.
-  using GoOn = Parking::GoOn;
-  void settle(GoOn how = GoOn::Later);
+  void settle(HandOver how = HandOver::Later);
   void settleLater();
-  void wakeAll(GoOn how = GoOn::Later);
+  void wakeAll(HandOver how = HandOver::Later);
   [[nodiscard]] bool writePending() const { return (ssh_get_poll_flags(session) & SSH_WRITE_PENDING) != 0; }
   void close();
   [[nodiscard]] Error failure(ErrorKind otherwise) const;
