@@ -165,7 +165,7 @@ Task<void> SshConnection::State::pump() {
 }
 
 bool SshConnection::State::takeTurns() {
-  for (int i = 0; i < kTurnsAtOnce; ++i) {
+  for (int i = 0; i < kTurnsAtOnce && alive; ++i) {
     const std::uint64_t before = counted.in_bytes;
     const Turn turn = takeTurn();
     if (turn == Turn::Ended) return false;
@@ -174,6 +174,7 @@ bool SshConnection::State::takeTurns() {
     settle(HandOver::FullOnes);
     if (!more && !restABit()) break;
   }
+  if (!alive) return false;
   seenPackets = counted.in_packets;
   wakeAll(HandOver::Here);  // what was held back, too
   settle(HandOver::Here);
