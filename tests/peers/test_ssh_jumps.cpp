@@ -1,5 +1,7 @@
 // Jump hosts, tunnels, and what happens when one is not what it was.
+#include <array>
 #include <fstream>
+#include <future>
 
 #include "route/text_opening.hpp"
 #include "tests/peers/ssh_support.hpp"
@@ -294,4 +296,61 @@ TEST_CASE("a command that says little and ends at once is heard to its end", "[s
     }
   });
   CHECK(right == kCommands);
+}
+
+namespace {
+
+/// Reads what never ends until it is closed; returns how much that was.
+Task<std::size_t> swallow(ByteStream& stream) {
+  Bytes in(64 * 1024);
+  std::size_t all = 0;
+  try {
+    for (;;) all += co_await stream.readSome(in);
+  } catch (const Error&) {
+    co_return all;
+  }
+}
+
+/// How long a byte takes to the other side and back, in milliseconds, the shortest first.
+Task<std::vector<double>> roundTrips(ByteStream& echo, int times) {
+  std::vector<double> out;
+  const Bytes byte(1, 'k');
+  Bytes back(1);
+  for (int i = 0; i < times; ++i) {
+    const auto start = std::chrono::steady_clock::now();
+    co_await echo.write(byte);
+    co_await echo.readSome(back);
+    out.push_back(std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - start).count());
+  }
+  std::sort(out.begin(), out.end());
+  co_return out;
+}
+
+}  // namespace
+
+TEST_CASE("while channels of two connections pour, a third channel is answered soon", "[ssh]") {
+  if (!haveSshServer()) return;
+  SshBench bench;
+  Runtime runtime(2);
+  std::array<std::promise<std::size_t>, 2> poured;
+  std::vector<double> took;
+  runToEnd([&]() -> Task<void> {
+    std::vector<std::shared_ptr<SshConnection>> connections;
+    std::vector<std::shared_ptr<ByteStream>> pouring;
+    for (auto& all : poured) {
+      connections.push_back(co_await bench.connect(runtime.strand()));
+      pouring.emplace_back(co_await connections.back()->exec("cat /dev/zero"));
+      spawn(runtime.strand(),
+            [&all, s = pouring.back()]() -> Task<void> { all.set_value(co_await swallow(*s)); });
+    }
+    StreamPtr echo = co_await connections.front()->exec("cat");
+    co_await roundTrips(*echo, 1);  // the command starts
+    took = co_await roundTrips(*echo, 100);
+    for (const auto& s : pouring) s->close();
+    for (auto& all : poured) CHECK(all.get_future().get() > 1'000'000);
+  });
+  REQUIRE(took.size() == 100);
+  CAPTURE(took.front(), took[50], took[90], took.back());
+  CHECK(took[50] < 50);  // what is under way comes first: about a megabyte
+  CHECK(took.back() < 1000);
 }
