@@ -8,6 +8,7 @@
 #include <boost/asio/use_awaitable.hpp>
 #include <atomic>
 #include <mutex>
+#include <optional>
 
 namespace kw {
 

@@ -66,7 +66,7 @@ struct Inbox::Withdrawal {
   std::size_t take(bool keep) {
     const std::lock_guard held(inbox.lock_);
     taken = true;
-    const Offer offer = *std::exchange(inbox.offer_, std::nullopt);
+    const Offer offer = std::exchange(inbox.offer_, std::nullopt).value();
     const ByteSpan got = offer.into.first(offer.got);
     if (keep) inbox.unread_.assign(got.begin(), got.end());
     return offer.got;

@@ -32,8 +32,8 @@ class Inbox {
   // For the reader.
   /// What is there already, at once; 0 when nothing is.
   std::size_t take(ByteSpan into);
-  /// Waits for what comes, if nothing is there. Returns the bytes that came into the buffer; 0 means to take()
-  /// again. Throws the reason when all was taken and no more is to come.
+  /// Waits for what comes, if nothing is there. Returns the bytes that came into the buffer; 0 means to
+  /// take() again. Throws the reason when all was taken and no more is to come.
   Task<std::size_t> wait(ByteSpan into);
   /// Bytes that lie here, apart from a given-up read's.
   [[nodiscard]] std::size_t lies() const { return kept_.lies(); }
