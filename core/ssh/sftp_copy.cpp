@@ -35,7 +35,7 @@ class Copying : public std::enable_shared_from_this<Copying> {
     if (what_.cancel) watchForCancel();
     while ((moreToAsk() || underWay_ > 0) && !failed()) {
       while (moreToAsk() && mayAsk()) askNext();
-      co_await link_.flush();
+      link_.flush();
       tellProgress();
       if (underWay_ > 0) co_await link_.moved();
     }
@@ -80,7 +80,9 @@ class Copying : public std::enable_shared_from_this<Copying> {
  private:
   [[nodiscard]] bool mayAsk() const {
     const std::size_t most = std::clamp<std::size_t>(kMostAsked / piece_, 1, kAtOnce);
-    return underWay_ < most && link_.queuedBytes() < kMostQueued && !failure_;
+    if (failure_) return false;
+    // One at least, also while another copy's bytes still wait to be sent.
+    return underWay_ == 0 || (underWay_ < most && link_.queuedBytes() < kMostQueued);
   }
   /// So that a copy is ended at once also where the server has fallen silent.
   void watchForCancel() {

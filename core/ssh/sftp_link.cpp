@@ -171,9 +171,11 @@ void SftpLink::queue(SftpType type, ByteView body, std::shared_ptr<Waiting> who)
   out_.insert(out_.end(), body.begin(), body.end());
 }
 
-Task<void> SftpLink::flush() {
-  if (writing_) co_return;
-  writing_ = true;
+void SftpLink::flush() {
+  if (!std::exchange(writing_, true)) spawn(strand_, [self = shared_from_this()] { return self->send(); });
+}
+
+Task<void> SftpLink::send() {
   try {
     while (!out_.empty()) {
       const Bytes now = std::exchange(out_, {});
@@ -196,7 +198,7 @@ Task<SftpPacket> SftpLink::requestHere(SftpType type, Bytes body) {
   if (failure_) throw *failure_;
   auto who = std::make_shared<Waiting>(strand_);
   queue(type, body, who);
-  co_await flush();
+  flush();
   while (!who->answer) {
     if (failure_) throw *failure_;
     co_await who->came.wait();
@@ -206,7 +208,7 @@ Task<SftpPacket> SftpLink::requestHere(SftpType type, Bytes body) {
 
 void SftpLink::tell(SftpType type, ByteView body) {
   queue(type, body, [](const SftpPacket&) {});
-  spawn(strand_, [self = shared_from_this()] { return self->flush(); });
+  flush();
 }
 
 void SftpLink::close() {

@@ -80,7 +80,8 @@ class SftpLink : public std::enable_shared_from_this<SftpLink> {
   /// Queues a request. `onAnswer` comes on the strand, unless the link fails first.
   void queue(SftpType type, ByteView body, OnAnswer onAnswer);
   [[nodiscard]] std::size_t queuedBytes() const { return out_.size(); }
-  Task<void> flush();
+  /// Sends what is queued, unless that is being done. It is not waited for: the other side may take its time.
+  void flush();
   /// Until an answer to a queued request came, the link failed, or somebody stirs.
   Task<void> moved() { return moved_.wait(); }
   void stir() { moved_.notify(); }
@@ -99,6 +100,7 @@ class SftpLink : public std::enable_shared_from_this<SftpLink> {
   Task<SftpPacket> readPacket(bool numbered, std::uint32_t* number = nullptr);
   Task<void> need(std::size_t n);
   Task<void> readAnswers();
+  Task<void> send();
   void wake();
   void queue(SftpType type, ByteView body, std::shared_ptr<Waiting> who);
   Task<SftpPacket> requestHere(SftpType type, Bytes body);

@@ -4,6 +4,7 @@
 #include <random>
 
 #include "base/bounded_reader.hpp"
+#include "base/clock.hpp"
 #include "ssh/sftp.hpp"
 #include "tests/support.hpp"
 #include "wire/wire_reader.hpp"
@@ -37,6 +38,8 @@ struct PlayedServer {
   std::size_t mostOfRead = 1 << 20;         ///< longer ones are answered in part
   std::size_t failsAt = SIZE_MAX;           ///< reads and writes from this byte on are refused
   std::function<void()> onWrite;            ///< before each is answered
+  std::shared_ptr<std::atomic<bool>> stalls;  ///< on writes it reads nothing more while this is set
+  bool stalledTooLong = false;
   int open = 0;                             ///< handles
   std::vector<std::uint64_t> writtenAt;
 
@@ -50,6 +53,7 @@ struct PlayedServer {
     for (;;) {
       const Bytes asked = co_await next(in);
       const bool read = asked[0] == 5;
+      if (asked[0] == 6 && stalls) co_await stall();
       if (read) reads_.push_back(asked);
       lastSeen_ = lastSeen_ || (read && isLast(asked));
       if (read && reads_.size() < together && !lastSeen_) continue;
@@ -62,6 +66,13 @@ struct PlayedServer {
   static Task<Bytes> next(WireReader& in) {
     const std::uint32_t size = co_await in.readU32();
     co_return co_await in.readBytes(size);
+  }
+  Task<void> stall() {
+    const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(10);
+    while (*stalls && !stalledTooLong) {
+      co_await systemClock()->sleep(std::chrono::milliseconds(1));
+      stalledTooLong = std::chrono::steady_clock::now() > end;
+    }
   }
   static Task<void> send(ByteStream& stream, Bytes body) {
     ByteWriter w;
@@ -258,5 +269,21 @@ TEST_CASE("SFTP: a copy is ended at once also when the server has fallen silent"
   const auto progress = [&](const CopyProgress&) { *cancel = true; };
   CHECK(bench.download(0, progress, cancel).find("cancelled") != std::string::npos);
   CHECK(fs::file_size(bench.local) == 0);
+  CHECK(bench.server.open == 0);
+}
+
+TEST_CASE("SFTP: an upload is ended at once also when the server takes nothing", "[sftp-core]") {
+  CopyBench bench;
+  store(bench.local, noise(20'000'000));
+  bench.server.stalls = std::make_shared<std::atomic<bool>>(true);
+  const auto cancel = std::make_shared<std::atomic<bool>>(false);
+  const std::string what = with(bench.server, [&](Sftp& s) -> Task<void> {
+    const auto progress = [&](const CopyProgress&) { *cancel = true; };
+    const std::shared_ptr<void> goesOn(nullptr, [&](void*) { *bench.server.stalls = false; });
+    co_await s.upload(bench.local, "rain-gauge.log", 0, progress, cancel);
+  });
+  CHECK(what.find("cancelled") != std::string::npos);
+  CHECK_FALSE(bench.server.stalledTooLong);
+  CHECK(bench.server.file.size() < 20'000'000);
   CHECK(bench.server.open == 0);
 }
