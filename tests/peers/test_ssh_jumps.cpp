@@ -320,7 +320,8 @@ Task<std::vector<double>> roundTrips(ByteStream& echo, int times) {
     const auto start = std::chrono::steady_clock::now();
     co_await echo.write(byte);
     co_await echo.readSome(back);
-    out.push_back(std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - start).count());
+    const std::chrono::duration<double, std::milli> took = std::chrono::steady_clock::now() - start;
+    out.push_back(took.count());
   }
   std::sort(out.begin(), out.end());
   co_return out;
