@@ -1,12 +1,12 @@
 #include "base/parking.hpp"
 
+#include <atomic>
 #include <boost/asio/associated_cancellation_slot.hpp>
 #include <boost/asio/associated_executor.hpp>
 #include <boost/asio/dispatch.hpp>
 #include <boost/asio/execution_context.hpp>
 #include <boost/asio/post.hpp>
 #include <boost/asio/use_awaitable.hpp>
-#include <atomic>
 #include <mutex>
 #include <optional>
 
@@ -137,8 +137,8 @@ struct Parking::State {
 Parking::Parking() : state_(std::make_shared<State>()) {}
 Parking::~Parking() = default;
 
-/// No coroutine itself: that saves a frame, and GCC 12 copies the captures of a lambda wrongly inside an awaited
-/// expression.
+/// No coroutine itself: that saves a frame, and GCC 12 copies the captures of a lambda wrongly inside an
+/// awaited expression.
 Task<bool> Parking::wait() {
   auto park = [state = state_](auto handler) { state->park(std::move(handler)); };
   auto token = asio::use_awaitable;

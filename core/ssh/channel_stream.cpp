@@ -112,8 +112,8 @@ class Channel : public ChannelSink, public std::enable_shared_from_this<Channel>
       if (kept <= 0) return true;
       const auto most = std::min({static_cast<std::size_t>(kept), inbox.room(), piece.size()});
       if (most == 0) return false;
-      const int n = ssh_channel_read_nonblocking(channel_, piece.data(), static_cast<std::uint32_t>(most),
-                                                 errorOutput);
+      const int n =
+          ssh_channel_read_nonblocking(channel_, piece.data(), static_cast<std::uint32_t>(most), errorOutput);
       if (n <= 0) return true;
       inbox.put(ByteView(piece).first(static_cast<std::size_t>(n)));
     }

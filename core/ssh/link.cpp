@@ -9,10 +9,10 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <boost/asio/local/stream_protocol.hpp>
 #include <boost/asio/use_awaitable.hpp>
 #include <boost/asio/write.hpp>
-#include <atomic>
 #include <cstring>
 #include <thread>
 
@@ -32,7 +32,8 @@ constexpr std::uint64_t kMuch = 16 * 1024;
 constexpr std::chrono::microseconds kRest{50};  ///< to which the kernel adds about as much
 
 /// Holds the thread, which costs less than a timer of its executor (that wakes a second thread each time). So
-/// only one connection at a time may rest, and others' work always finds another thread. False: not now.
+/// only one connection at a time may rest, and where there are two threads others' work finds the second one.
+/// False: not now.
 bool restABit() {
   static std::atomic_flag somebodyRests;
   if (somebodyRests.test_and_set(std::memory_order_acquire)) return false;

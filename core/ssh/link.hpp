@@ -16,9 +16,9 @@ namespace kw {
 
 /// When readers go on for whom something came.
 enum class HandOver {
-  Later,      ///< when their executors have time
-  Here,       ///< inside the call; only for callers that are inside nothing else
-  FullOnes,   ///< as Here, but only those whose buffer is full: more is about to come for the others
+  Later,     ///< when their executors have time
+  Here,      ///< inside the call; only for callers that are inside nothing else
+  FullOnes,  ///< as Here, but only those whose buffer is full: more is about to come for the others
 };
 
 /// A channel, as the connection sees it. Both calls come on the connection's strand, outside of libssh.

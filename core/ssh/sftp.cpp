@@ -188,7 +188,6 @@ class Client : public Sftp, public std::enable_shared_from_this<Client> {
 
 }  // namespace
 
-
 std::string RemoteFile::rights() const {
   std::string out(10, '-');
   out[0] = folder() ? 'd' : link() ? 'l' : '-';

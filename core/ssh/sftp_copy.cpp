@@ -144,8 +144,7 @@ class Download : public Copying {
       done_ = next->second;
       whole_.erase(next);
     }
-    if (data.size() < size && at + data.size() < what_.total)
-      askPart(at + data.size(), size - data.size());
+    if (data.size() < size && at + data.size() < what_.total) askPart(at + data.size(), size - data.size());
   }
   void finish() override {
     if (failure_) guarded([this] { what_.local->cut(done_); });
@@ -214,8 +213,10 @@ void LocalFile::write(ByteView bytes, std::uint64_t at) const {
 
 void LocalFile::read(ByteSpan into, std::uint64_t at) const {
   const ssize_t n = ::pread(descriptor_, into.data(), into.size(), static_cast<off_t>(at));
-  if (n != static_cast<ssize_t>(into.size()))
-    throw Error(ErrorKind::Local, "the file became shorter while it was read", path_);
+  if (n == static_cast<ssize_t>(into.size())) return;
+  const std::string why = n < 0 ? "cannot read: " + std::string(std::strerror(errno))
+                                : "the file became shorter while it was read";
+  throw Error(ErrorKind::Local, why, path_);
 }
 
 void LocalFile::cut(std::uint64_t size) const {

@@ -117,8 +117,8 @@ Task<SftpPacket> SftpLink::readPacket(bool numbered, std::uint32_t* number) {
 Task<void> SftpLink::need(std::size_t n) {
   if (end_ - at_ >= n) co_return;
   if (at_ + n > in_.size()) {
-    std::copy(in_.begin() + static_cast<std::ptrdiff_t>(at_),
-              in_.begin() + static_cast<std::ptrdiff_t>(end_), in_.begin());
+    std::copy(in_.begin() + static_cast<std::ptrdiff_t>(at_), in_.begin() + static_cast<std::ptrdiff_t>(end_),
+              in_.begin());
     end_ -= at_;
     at_ = 0;
   }
@@ -146,11 +146,13 @@ Task<void> SftpLink::readAnswers() {
   } catch (const Error& e) {
     if (!failure_) failure_ = e;
   }
-  wake();
+  failed();
 }
 
-void SftpLink::wake() {
+void SftpLink::failed() {
   for (auto& [number, who] : waiting_) who->came.notify();
+  // No answers come any more; whoever is kept alive by a handler (a copy and its file) may go.
+  std::erase_if(waiting_, [](const auto& one) { return one.second->handler != nullptr; });
   moved_.notify();
 }
 
@@ -183,7 +185,7 @@ Task<void> SftpLink::send() {
     }
   } catch (const Error& e) {
     if (!failure_) failure_ = e;
-    wake();
+    failed();
   }
   writing_ = false;
 }
@@ -215,7 +217,7 @@ void SftpLink::close() {
   post(strand_, [self = shared_from_this()] {
     self->failure_ = Error(ErrorKind::Cancelled, "ended here");
     self->stream_->close();
-    self->wake();
+    self->failed();
   });
 }
 

@@ -101,7 +101,7 @@ class SftpLink : public std::enable_shared_from_this<SftpLink> {
   Task<void> need(std::size_t n);
   Task<void> readAnswers();
   Task<void> send();
-  void wake();
+  void failed();
   void queue(SftpType type, ByteView body, std::shared_ptr<Waiting> who);
   Task<SftpPacket> requestHere(SftpType type, Bytes body);
 

@@ -34,13 +34,13 @@ Bytes load(const fs::path& file) {
 /// One file, and how it is served.
 struct PlayedServer {
   Bytes file;
-  std::size_t together = 1;                 ///< so many reads are collected and then answered, the last first
-  std::size_t mostOfRead = 1 << 20;         ///< longer ones are answered in part
-  std::size_t failsAt = SIZE_MAX;           ///< reads and writes from this byte on are refused
-  std::function<void()> onWrite;            ///< before each is answered
+  std::size_t together = 1;          ///< so many reads are collected and then answered, the last first
+  std::size_t mostOfRead = 1 << 20;  ///< longer ones are answered in part
+  std::size_t failsAt = SIZE_MAX;    ///< reads and writes from this byte on are refused
+  std::function<void()> onWrite;     ///< before each is answered
   std::shared_ptr<std::atomic<bool>> stalls;  ///< on writes it reads nothing more while this is set
   bool stalledTooLong = false;
-  int open = 0;                             ///< handles
+  int open = 0;  ///< handles
   std::vector<std::uint64_t> writtenAt;
 
   Task<void> serve(std::shared_ptr<ByteStream> stream) {
@@ -114,9 +114,7 @@ struct PlayedServer {
         ++open;
         w.u8(102).u32(number).u32(1).text("h");
         return w.take();
-      case 4:
-        --open;
-        return status(0, "");
+      case 4: --open; return status(0, "");
       case 17:
         w.u8(105).u32(number).u32(1).u32(0).u32(static_cast<std::uint32_t>(file.size()));
         return w.take();
@@ -138,8 +136,7 @@ struct PlayedServer {
         std::copy(p.rest.begin(), p.rest.end(), file.begin() + static_cast<std::ptrdiff_t>(p.at));
         return status(0, "");
       }
-      default:
-        return status(8, "not here");
+      default: return status(8, "not here");
     }
   }
   std::vector<Bytes> reads_;

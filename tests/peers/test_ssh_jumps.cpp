@@ -244,8 +244,7 @@ TEST_CASE("what comes while reads are given up is not lost and stays in order", 
   Runtime runtime(2), source(1);
   auto listener = listenTcp(source.strand(), "127.0.0.1", 0);
   constexpr std::size_t kInOne = 48'000 * 1000, kOnRequest = 5000, kSize = kInOne + 1500 * kOnRequest;
-  spawn(source.strand(),
-        [&]() -> Task<void> { return sendPattern(*listener, kSize, kInOne, kOnRequest); });
+  spawn(source.strand(), [&]() -> Task<void> { return sendPattern(*listener, kSize, kInOne, kOnRequest); });
   std::size_t at = 0, wrong = 0, givenUp = 0;
   runToEnd([&]() -> Task<void> {
     auto connection = co_await bench.connect(runtime.strand());
