@@ -33,15 +33,14 @@ class TerminalAsker : public Asker {
 void withSftp(const FileOptions& options, const std::function<Task<void>(Sftp&)>& work) {
   Runtime runtime(2);
   OpeningTools tools = openTools(options.live, runtime);
-  const Target target =
-      findTarget(options.live, tools, [](const std::string& scheme) { return scheme == "ssh"; });
+  const Target target = findTarget(options.live, tools, [](const WayKind& kind) { return kind.carriesFiles; });
   std::vector<SshHop> hops = hopsTo(target.address, target.setting, tools);
   hops.push_back(sshHop(target.address, target.setting, tools, target.owner));
   const Executor strand = runtime.strand();
   runToEnd([&]() -> Task<void> {
     TerminalAsker asker(options.live.trustOnce);
     RouteFacts facts;
-    const std::shared_ptr<TrustStore> trust = tools.store ? trustIn(tools.store) : nullptr;
+    const std::shared_ptr<TrustStore> trust = trustIn(tools.store);
     auto connection = co_await tools.ssh->connect(hops, trust, asker, facts, nullptr);
     StreamPtr stream = co_await connection->subsystem("sftp");
     auto sftp = co_await Sftp::open(strand, std::move(stream));

@@ -1,6 +1,5 @@
 #include "cli/live.hpp"
 
-#include "rfb/constants.hpp"
 
 namespace kw::cli {
 
@@ -69,44 +68,12 @@ class Live::Observer : public SessionObserver {
   bool trustOnce_;
 };
 
-namespace {
-
-void adjust(VncConfig& config, const LiveOptions& options, const std::string& user) {
-  config.reconnect.enabled = false;
-  config.connectLimit = std::chrono::milliseconds(static_cast<std::int64_t>(options.timeoutSeconds * 1000));
-  if (const auto password = givenPassword(options)) {
-    const rfb::SignIn given{options.user.empty() ? user : options.user, *password};
-    config.keptSignIn = [given](const rfb::SignInRequest&) { return given; };
-  }
-  config.rememberSignIn = {};
-  if (!options.encoding.empty()) {
-    std::int32_t encoding = 0;
-    if (!rfb::encodingFromName(options.encoding, encoding))
-      throw Error(ErrorKind::Local, "no encoding has this name", options.encoding);
-    config.options.encodings = {encoding, rfb::encoding::kRaw};
-  }
-  config.options.format = options.colours == 8    ? PixelFormat::rgb332()
-                          : options.colours == 16 ? PixelFormat::rgb565()
-                                                  : PixelFormat::native();
-  if (options.quality != "auto") {
-    config.chooseQuality = false;
-    const QualityLevels levels = qualityLevels(options.quality);
-    config.options.quality = levels.quality;
-    config.options.compression = levels.compression;
-  }
-}
-
-}  // namespace
-
 Live::Live(const LiveOptions& options) {
   deadline_ = std::chrono::steady_clock::now() +
               std::chrono::milliseconds(static_cast<std::int64_t>(options.timeoutSeconds * 1000));
   const OpeningTools tools = openTools(options, runtime_);
-  const Target target = findTarget(options, tools, isPictureScheme);
-  SessionChanges changes;
-  changes.vnc = [&](VncConfig& config) { adjust(config, options, target.address.user); };
-  session_ = makeSession(runtime_.strand(), target.address, target.label, target.setting, tools, target.owner,
-                         changes);
+  const Target target = findTarget(options, tools, showsScreen);
+  session_ = makeSession(runtime_.strand(), target.address, target.label, target.setting, tools, target.owner);
   session_->observe(std::make_shared<Observer>(state_, options.trustOnce));
   session_->start();
 }

@@ -3,6 +3,7 @@
 
 #include "cli/live.hpp"
 #include "cli/verbs.hpp"
+#include "record/catalogue.hpp"
 #include "record/setting.hpp"
 #include "route/hop.hpp"
 #include "route/ssh_import.hpp"
@@ -72,8 +73,7 @@ int add(const AddRequest& request) {
       Endpoint e;
       e.machine = m.id;
       e.address = parseAddress(address).uri();
-      e.label = e.scheme().starts_with("vnc") || e.scheme() == "rdp" || e.scheme() == "spice" ? "screen"
-                                                                                              : e.scheme();
+      e.label = isOfForm(e.scheme(), Form::Screen) ? "screen" : e.scheme();
       e.position = position++;
       writer.put(e);
     }

@@ -23,13 +23,15 @@ OpeningTools openTools(const LiveOptions& options, Runtime& runtime) {
     tools.vault = openVault(configFolder());
   }
   tools.ssh = std::make_shared<SshPool>([&runtime] { return runtime.strand(); });
-  tools.sshPassword = givenPassword(options);
+  tools.givenPassword = givenPassword(options);
+  tools.givenUser = options.user;
   tools.via = options.via;
   return tools;
 }
 
-Target findTarget(const LiveOptions& options, const OpeningTools& tools,
-                  bool (*wanted)(const std::string& scheme)) {
+namespace {
+
+Target targetIn(const LiveOptions& options, const OpeningTools& tools, bool (*wanted)(const WayKind&)) {
   const std::string& text = options.target;
   Target target;
   target.setting = builtInSettings();
@@ -37,7 +39,8 @@ Target findTarget(const LiveOptions& options, const OpeningTools& tools,
     target.snapshot = std::make_shared<Snapshot>(tools.store->load());
     if (const Machine* machine = target.snapshot->machineNamed(text)) {
       for (const Endpoint* e : target.snapshot->endpointsOf(machine->id)) {
-        if (!wanted(e->scheme())) continue;
+        const WayKind* kind = findWayKind(e->scheme());
+        if (kind == nullptr || !wanted(*kind) || !canOpen(e->scheme())) continue;
         target.address = parseAddress(e->address);
         target.label = machine->name;
         target.owner = {OwnerKind::WayIn, e->id};
@@ -50,9 +53,21 @@ Target findTarget(const LiveOptions& options, const OpeningTools& tools,
   }
   target.address = parseAddress(text);
   if (!options.user.empty()) target.address.user = options.user;
-  if (canOpen(target.address.scheme) && !wanted(target.address.scheme))
+  if (canOpen(target.address.scheme) && !wanted(*findWayKind(target.address.scheme)))
     throw Error(ErrorKind::Local, "this verb does not work on " + target.address.scheme + " addresses", text);
   target.label = target.address.forPeople();
+  return target;
+}
+
+}  // namespace
+
+Target findTarget(const LiveOptions& options, const OpeningTools& tools, bool (*wanted)(const WayKind&)) {
+  Target target = targetIn(options, tools, wanted);
+  // A verb is over when its session is, and waits no longer than it was told.
+  std::map<std::string, std::string> flags = options.settings;
+  flags["reconnect.again"] = "off";
+  flags["connect.limit"] = std::to_string(std::max(1, static_cast<int>(options.timeoutSeconds)));
+  target.setting = overlaid(target.setting, std::move(flags));
   return target;
 }
 
@@ -95,10 +110,15 @@ Answer answerOnTerminal(const Question& question, bool trustOnce) {
     return answer;
   }
   if (::isatty(STDIN_FILENO) == 0) return answer;
+  if (question.kind == Question::Kind::Unsealed) {
+    const auto typed = typedLine(question.text + "\n" + question.hint + "\nGo on in clear? (yes/no)", false);
+    answer.accepted = typed && *typed == "yes";
+    return answer;
+  }
   if (question.kind == Question::Kind::UserAndPassword) {
-    const auto user = typedLine("Name", false);
+    const auto user = typedLine(question.user.empty() ? "Name" : "Name (" + question.user + ")", false);
     if (!user) return answer;
-    answer.user = *user;
+    answer.user = user->empty() ? question.user : *user;
   }
   const auto typed = typedLine(question.text, question.kind != Question::Kind::Text);
   answer.accepted = typed.has_value();

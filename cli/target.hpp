@@ -5,9 +5,13 @@
 #include <string>
 
 #include "base/runtime.hpp"
+#include "record/catalogue.hpp"
 #include "route/opening.hpp"
 
 namespace kw::cli {
+
+inline bool showsScreen(const WayKind& kind) { return kind.form == Form::Screen; }
+inline bool showsText(const WayKind& kind) { return kind.form == Form::Text; }
 
 /// Flags that every connecting verb has.
 struct LiveOptions {
@@ -17,9 +21,8 @@ struct LiveOptions {
   std::string via;  ///< SSH jumps
   bool trustOnce = false;
   double timeoutSeconds = 30;
-  std::string encoding;
-  int colours = 32;
-  std::string quality = "auto";
+  /// Flags of the verb, laid over the settings: "screen.colours" → "16".
+  std::map<std::string, std::string> settings;
 };
 
 struct Target {
@@ -34,8 +37,7 @@ struct Target {
 OpeningTools openTools(const LiveOptions& options, Runtime& runtime);
 /// A machine's name wins over a host of the same name, when the text holds no scheme or port. `wanted` says
 /// which kinds of way in will do.
-Target findTarget(const LiveOptions& options, const OpeningTools& tools,
-                  bool (*wanted)(const std::string& scheme));
+Target findTarget(const LiveOptions& options, const OpeningTools& tools, bool (*wanted)(const WayKind&));
 
 /// The first line of the password file, if one was given.
 std::optional<std::string> givenPassword(const LiveOptions& options);

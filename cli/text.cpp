@@ -81,28 +81,28 @@ class Listener : public SessionObserver {
   bool trustOnce_, quiet_;
 };
 
+/// Watch words of the command line go over those of the record.
+LiveOptions withWords(const TextOptions& options) {
+  LiveOptions live = options.live;
+  std::string all;
+  for (const std::string& word : options.words) all += word + ";;";
+  if (!all.empty()) live.settings["text.words"] = all;
+  return live;
+}
+
 class TextRun {
  public:
   explicit TextRun(const TextOptions& options) : options_(options) {
     deadline_ = std::chrono::steady_clock::now() +
                 std::chrono::milliseconds(static_cast<std::int64_t>(options.live.timeoutSeconds * 1000));
     OpeningTools tools = openTools(options.live, runtime_);
-    const Target target = findTarget(options.live, tools, isTextScheme);
-    SessionChanges changes;
-    changes.text = [&](TextConfig& config) {
-      config.reconnect.enabled = false;
-      config.answersQuestions = ::isatty(STDOUT_FILENO) == 0;  // else the terminal this runs in answers
-      winsize size{};
-      if (::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0)
-        config.columns = size.ws_col, config.rows = size.ws_row;
-      if (!options.words.empty()) {
-        std::string all;
-        for (const std::string& word : options.words) all += word + "\n";
-        config.watchWords = text::parseWatchWords(all);
-      }
-    };
+    const Target target = findTarget(withWords(options), tools, showsText);
     session_ = makeSession(runtime_.strand(), target.address, target.label, target.setting, tools,
-                           target.owner, changes);
+                           target.owner);
+    session_->text()->answerQuestions(::isatty(STDOUT_FILENO) == 0);  // else the terminal this runs in answers
+    winsize size{};
+    if (::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0)
+      session_->text()->resizeText(size.ws_row, size.ws_col);
     if (!options.log.empty()) {
       const std::filesystem::path file = options.log;
       text::LogOptions log;

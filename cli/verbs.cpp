@@ -5,11 +5,23 @@
 
 #include "cli/live.hpp"
 #include "picture/png.hpp"
+#include "record/setting.hpp"
 #include "session/keys.hpp"
 
 namespace kw::cli {
 
 namespace {
+
+/// A flag that lays its value over a setting.
+void settingFlag(CLI::App& verb, LiveOptions& o, const std::string& flag, const std::string& key,
+                 const std::string& help, const std::string& before = "") {
+  verb.add_option_function<std::string>(
+          flag, [&o, key, before](const std::string& value) { o.settings[key] = before + value; }, help)
+      ->check([key, before](const std::string& value) {
+        const Setting* setting = findSetting(key);
+        return before.empty() && setting != nullptr ? problemWith(*setting, value) : std::string();
+      });
+}
 
 void addLiveOptions(CLI::App& verb, LiveOptions& o) {
   verb.add_option("target", o.target,
@@ -21,13 +33,12 @@ void addLiveOptions(CLI::App& verb, LiveOptions& o) {
   verb.add_flag("--trust-once", o.trustOnce,
                 "Go on when a certificate is not known yet (never when it has changed)");
   verb.add_option("--timeout", o.timeoutSeconds, "Seconds until the verb gives up")->capture_default_str();
-  verb.add_option("--encoding", o.encoding, "Ask for this encoding only: raw, hextile, zlib, tight, zrle, …");
-  verb.add_option("--colours", o.colours, "Bits per pixel")
-      ->check(CLI::IsMember({8, 16, 32}))
-      ->capture_default_str();
-  verb.add_option("--quality", o.quality, "auto, lossless, high, medium or low")
-      ->check(CLI::IsMember({"auto", "lossless", "high", "medium", "low"}))
-      ->capture_default_str();
+  settingFlag(verb, o, "--encoding", "screen.encoding", "Ask for this encoding only: raw, hextile, zlib, tight, zrle, …",
+              "only:");
+  settingFlag(verb, o, "--colours", "screen.colours", "Bits per pixel: 32, 24, 16, 15 or 8");
+  settingFlag(verb, o, "--quality", "screen.quality", "auto, lossless, high, medium or low");
+  settingFlag(verb, o, "--security", "rdp.security", "How to sign in to a remote desktop: auto, nla, tls or rdp");
+  settingFlag(verb, o, "--size", "rdp.size", "Size of a new desktop, as 1920x1080");
 }
 
 void press(Session& session, const Chord& chord) {

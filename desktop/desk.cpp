@@ -3,21 +3,9 @@
 #include <QHostInfo>
 #include <utility>
 
-#include "route/text_opening.hpp"
+#include "route/opening.hpp"
 
 namespace kw::desktop {
-
-namespace {
-
-/// "vnc", "telnet", or for serial lines their settings: "9600 8N1".
-std::string kindOf(const Address& address, const SettingReader& setting) {
-  if (address.scheme == "vnc+unix") return "vnc";
-  if (address.scheme == "serial" || address.scheme == "telnet+serial")
-    return lineSettings(address, setting).forPeople();
-  return address.scheme == "unix" ? "socket" : address.scheme;
-}
-
-}  // namespace
 
 Desk::Desk(OpeningTools tools, Records::Loading loading, QObject* parent)
     : QObject(parent), records_(tools, loading, this), reach_(runtime_, this), tools_(std::move(tools)) {
@@ -32,16 +20,7 @@ Desk::~Desk() {
 }
 
 std::optional<Address> Desk::jumpOf(const Endpoint& endpoint) const {
-  const Snapshot& records = records_.snapshot();
-  std::string via = records.resolve({OwnerKind::WayIn, endpoint.id}, "route.via").value;
-  const std::vector<std::string> items = splitList(via);
-  if (items.empty() || via == "none") return std::nullopt;
-  if (items[0].find("://") != std::string::npos) return parseAddress(items[0]);
-  const Machine* machine = records.machineNamed(items[0]);
-  if (machine == nullptr) return std::nullopt;
-  for (const Endpoint* e : records.endpointsOf(machine->id))
-    if (e->scheme() == "ssh") return parseAddress(e->address);
-  return std::nullopt;
+  return nearestJump(records_.snapshot(), endpoint.id);
 }
 
 OpenSession* Desk::sessionOf(Id endpoint) const {
@@ -100,14 +79,14 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
   session->ownKeys = QString::fromStdString(setting("keyboard.own"));
   session->followsPane = setting("screen.size") == "follow";
   session->fitMode = QString::fromStdString(setting("screen.fit"));
-  session->paintsPerSecond = std::stoi(setting("screen.refresh"));
+  session->paintsPerSecond = wholeOf(setting, "screen.refresh");
   session->textSchemeKey = QString::fromStdString(setting("text.scheme"));
   session->textInk = QString::fromStdString(setting("text.ink"));
   session->textGround = QString::fromStdString(setting("text.ground"));
   session->textFont = QString::fromStdString(setting("text.font"));
-  session->textSize = std::stoi(setting("text.size"));
+  session->textSize = wholeOf(setting, "text.size");
   session->warnsOfPaste = setting("text.warn") == "on";
-  session->breakLength = std::stoi(setting("line.break"));
+  session->breakLength = wholeOf(setting, "line.break");
   if (setting("screen.viewonly") == "on") session->setViewOnly(true);
   if (setting("sound.play") == "on" && session->text() == nullptr) session->setSound(true);
   sessions_.append(session);

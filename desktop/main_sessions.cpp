@@ -32,6 +32,7 @@
 #include "desktop/theme.hpp"
 #include "picture/png.hpp"
 #include "text/log_writer.hpp"
+#include "record/catalogue.hpp"
 
 namespace kw::desktop {
 
@@ -178,7 +179,7 @@ Id MainWindow::currentMachine() const {
 const Endpoint* MainWindow::sshWayOf(Id machine) const {
   if (machine == 0) return nullptr;
   for (const Endpoint* e : desk_.records().snapshot().endpointsOf(machine))
-    if (e->scheme() == "ssh") return e;
+    if (const WayKind* kind = findWayKind(e->scheme()); kind != nullptr && kind->carriesFiles) return e;
   return nullptr;
 }
 

@@ -187,7 +187,7 @@ OpenSession::OpenSession(std::shared_ptr<Session> session, QString machine, QStr
 
 OpenSession::~OpenSession() {
   bridge_->detach();
-  session_->observe(nullptr);
+  session_->stopObserving(bridge_);
   session_->end();
 }
 

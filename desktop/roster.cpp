@@ -10,6 +10,7 @@
 #include <set>
 
 #include "desktop/theme.hpp"
+#include "record/catalogue.hpp"
 #include "route/opening.hpp"
 
 namespace kw::desktop {
@@ -20,10 +21,10 @@ constexpr int kTextLeft = 36;
 
 QString chipText(const Endpoint& e) {
   const std::string scheme = e.scheme();
-  return QString::fromStdString(scheme == "vnc+unix"                            ? "vnc"
-                                : scheme == "telnet+serial" || scheme == "unix" ? "serial"
-                                : scheme == "rdp" && e.label == "console"       ? "rdp console"
-                                                                                : scheme);
+  const WayKind* known = findWayKind(scheme);
+  const std::string chip = known == nullptr ? scheme : known->chip;
+  // A console by the side of the machine's own desktop, both by one protocol, is told apart by its name.
+  return QString::fromStdString(e.label == "console" ? chip + " console" : chip);
 }
 }  // namespace
 

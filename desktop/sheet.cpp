@@ -19,6 +19,7 @@
 #include "desktop/sheet_parts.hpp"
 #include "desktop/theme.hpp"
 #include "line/finder.hpp"
+#include "record/catalogue.hpp"
 #include "record/setting.hpp"
 
 namespace kw::desktop {
@@ -129,9 +130,7 @@ QStringList Sheet::sections() const {
 /// Whether a setting means something for what is being set: one way in, or any of the machine's.
 bool Sheet::applies(const Setting& s) const {
   if (s.protocols.empty()) return true;
-  const auto fits = [&](const EndpointRow& row) {
-    return std::find(s.protocols.begin(), s.protocols.end(), row.endpoint.scheme()) != s.protocols.end();
-  };
+  const auto fits = [&](const EndpointRow& row) { return appliesTo(s, row.endpoint.scheme()); };
   if (owner_.kind == OwnerKind::Folder) return true;
   if (owner_.kind == OwnerKind::WayIn)
     for (const EndpointRow& row : ways_)

@@ -18,18 +18,25 @@
 #include "desktop/sheet_parts.hpp"
 #include "desktop/theme.hpp"
 #include "line/finder.hpp"
+#include "record/catalogue.hpp"
 #include "record/setting.hpp"
+#include "route/opening.hpp"
 
 namespace kw::desktop {
+
+namespace {
+QString examplesOf(Form form) {
+  QStringList out;
+  for (const WayKind& s : allWayKinds())
+    if (s.form == form && s.example != nullptr && canOpen(s.name)) out << QString(s.example);
+  return out.join(", ");
+}
+}  // namespace
 
 QWidget* Sheet::pageWays() {
   auto* page = new QWidget;
   auto* column = pageLayout(page, tr("Ways to reach it"));
-  auto* hint = new QLabel(tr("Screens: vnc://host:5901, vnc+unix:/path. Text: ssh://user@host, "
-                             "telnet://host, serial:/dev/ttyUSB0, "
-                             "unix:/path (a hypervisor's serial port), telnet+serial://host:port (network "
-                             "serial, RFC 2217), tcp://host:port"),
-                          page);
+  auto* hint = new QLabel(tr("Screens: %1. Text: %2").arg(examplesOf(Form::Screen), examplesOf(Form::Text)), page);
   hint->setObjectName("quiet");
   hint->setWordWrap(true);
   column->addWidget(hint);
@@ -59,14 +66,9 @@ void Sheet::addWay(const QString& label, const QString& address) {
 /// What can be added; lines of this desk are found, so that a path is picked, not typed.
 void Sheet::fillNewWay(QMenu* menu) {
   menu->clear();
-  const std::tuple<QString, QString, QString> kinds[] = {
-      {tr("Screen by VNC"), "screen", "vnc://"},
-      {tr("Shell by SSH"), "shell", "ssh://"},
-      {tr("Text by telnet"), "menu", "telnet://"},
-      {tr("Serial line of a terminal server (RFC 2217)"), "line", "telnet+serial://"},
-      {tr("Raw text over TCP"), "line", "tcp://"}};
-  for (const auto& [name, label, address] : kinds)
-    menu->addAction(name, this, [this, l = label, a = address] { addWay(l, a); });
+  for (const WayKind& kind : allWayKinds())
+    if (kind.offer != nullptr && canOpen(kind.name))
+      menu->addAction(tr(kind.offer), this, [this, &kind] { addWay(kind.wayName, QString(kind.name) + "://"); });
   menu->addSeparator();
   const std::vector<FoundLine> found = findLines();
   for (const FoundLine& line : found)

@@ -143,7 +143,9 @@ void StoryCard::showQuestion(const Question& question) {
                       QString::number(session_->status().attempt);
   if (shown_ == key) return;
   reset(key);
-  question.kind == Question::Kind::Trust ? showTrust(question) : showPassword(question);
+  if (question.kind == Question::Kind::Trust) return showTrust(question);
+  if (question.kind == Question::Kind::Unsealed) return showUnsealed(question);
+  showPassword(question);
 }
 
 void StoryCard::showPassword(const Question& question) {
@@ -154,6 +156,7 @@ void StoryCard::showPassword(const Question& question) {
     user = new QLineEdit(body_);
     user->setPlaceholderText(tr("Name"));
     user->setAccessibleName(tr("Name"));
+    user->setText(QString::fromStdString(question.user));
     bodyLayout_->addWidget(user);
   }
   auto* password = new QLineEdit(body_);
@@ -183,7 +186,26 @@ void StoryCard::showPassword(const Question& question) {
   };
   connect(go, &QPushButton::clicked, this, answer);
   connect(password, &QLineEdit::returnPressed, this, answer);
-  (user != nullptr ? user : password)->setFocus();
+  (user != nullptr && user->text().isEmpty() ? user : password)->setFocus();
+}
+
+/// A line that was sealed before and is not now: going on is possible, stopping is what Enter does.
+void StoryCard::showUnsealed(const Question& question) {
+  addText(QString::fromStdString(question.text), "heading");
+  addText(tr("Somebody may be in between, or the host was set up anew. Nothing was sent yet."), "bad");
+  addText(QString::fromStdString(question.hint), "quiet");
+  auto* stop = addButton(tr("Stop here"), true);
+  stop->setObjectName("stopHere");
+  auto* on = addButton(tr("Go on in clear, this once"), false);
+  on->setObjectName("goOnPlain");
+  for (const bool accepted : {false, true})
+    connect(accepted ? on : stop, &QPushButton::clicked, this, [this, accepted] {
+      if (!session_) return;
+      Answer given;
+      given.accepted = accepted;
+      session_->answer(given);
+    });
+  stop->setFocus();
 }
 
 void StoryCard::showTrust(const Question& question) {

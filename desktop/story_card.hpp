@@ -34,6 +34,7 @@ class StoryCard : public QFrame {
   void showTrouble();
   void showQuestion(const Question& question);
   void showPassword(const Question& question);
+  void showUnsealed(const Question& question);
   void showTrust(const Question& question);
   void reset(const QString& key);
   QLabel* addText(const QString& text, const char* role = nullptr);

@@ -2,6 +2,8 @@
 
 #include <sodium.h>
 
+#include <mutex>
+
 #include "base/error.hpp"
 #include "base/file.hpp"
 
@@ -66,9 +68,13 @@ class FileVault : public Vault {
     }
   }
 
-  [[nodiscard]] bool isOpen() const override { return open_; }
+  [[nodiscard]] bool isOpen() const override {
+    const std::lock_guard held(lock_);
+    return open_;
+  }
 
   bool open(const std::string& passphrase) override {
+    const std::lock_guard held(lock_);
     if (open_) return true;
     LockedKey outer;
     deriveKey(passphrase, salt_, outer);
@@ -77,6 +83,7 @@ class FileVault : public Vault {
   }
 
   void setPassphrase(const std::string& passphrase) override {
+    const std::lock_guard held(lock_);
     requireOpen();
     if (passphrase.empty()) return savePlain();
     randombytes_buf(salt_, sizeof salt_);
@@ -89,11 +96,13 @@ class FileVault : public Vault {
   }
 
   Bytes seal(const std::string& secret, const std::string& about) override {
+    const std::lock_guard held(lock_);
     requireOpen();
     return sealWith(key_, viewOf(secret), about);
   }
 
   std::optional<std::string> unseal(const Bytes& text, const std::string& about) override {
+    const std::lock_guard held(lock_);
     requireOpen();
     if (text.size() < kNonce + kTag) return std::nullopt;
     std::string out(text.size() - kNonce - kTag, '\0');
@@ -134,6 +143,7 @@ class FileVault : public Vault {
     sodium_memzero(bytes.data(), bytes.size());
   }
 
+  mutable std::mutex lock_;
   std::filesystem::path file_;
   LockedKey key_;
   Byte salt_[crypto_pwhash_SALTBYTES] = {};

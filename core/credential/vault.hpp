@@ -10,6 +10,7 @@
 
 namespace kw {
 
+/// Thread-safe.
 class Vault {
  public:
   virtual ~Vault() = default;

@@ -4,6 +4,7 @@
 
 #include "base/bytes.hpp"
 #include "base/error.hpp"
+#include "record/catalogue.hpp"
 
 namespace kw {
 
@@ -114,9 +115,10 @@ void parseAuthority(const std::string& whole, std::string rest, Address& out, bo
         std::string_view("/\?#@[]{}|<>\"^`%").find(c) != std::string_view::npos)
       if (!(c == '%' && looksLikeIpv6(out.host))) wrong(whole, "a host name has no such characters");
   out.port = digits.empty() ? usualPort(out.scheme) : parsePort(whole, digits);
-  if (typed && !digits.empty() && out.scheme == "vnc" && out.port < 100) {
+  const WayKind* known = findWayKind(out.scheme);
+  if (typed && !digits.empty() && known != nullptr && known->displayBase != 0 && out.port < 100) {
     out.displayNumber = true;
-    out.port += 5900;
+    out.port += known->displayBase;
   }
   if (out.port == 0)
     wrong(whole, digits.empty() ? "the port is missing; this kind of address has no usual one"
@@ -126,23 +128,16 @@ void parseAuthority(const std::string& whole, std::string rest, Address& out, bo
 }  // namespace
 
 int usualPort(const std::string& scheme) {
-  if (scheme == "vnc") return 5900;
-  if (scheme == "rdp") return 3389;
-  if (scheme == "spice") return 5900;
-  if (scheme == "ssh") return 22;
-  if (scheme == "telnet") return 23;
-  return 0;
+  const WayKind* s = findWayKind(scheme);
+  return s == nullptr ? 0 : s->port;
 }
 
 namespace {
 
-/// Schemes with a host whose port must be said.
-bool needsPort(const std::string& scheme) {
-  return scheme == "tcp" || scheme == "tls" || scheme == "telnet+serial";
-}
 /// Schemes with a path instead of a host.
 bool hasPath(const std::string& scheme) {
-  return scheme == "vnc+unix" || scheme == "unix" || scheme == "serial";
+  const WayKind* s = findWayKind(scheme);
+  return s != nullptr && s->hasPath;
 }
 
 void takeQuery(std::string& rest, Address& out) {
@@ -187,7 +182,7 @@ Address parseAddress(const std::string& input) {
     parseAuthority(text, text, out, true);
     return out;
   }
-  if (usualPort(scheme) == 0 && !needsPort(scheme))
+  if (findWayKind(scheme) == nullptr)
     wrong(text, "\"" + scheme + "\" is not a kind of address this program knows");
   out.scheme = scheme;
   std::string rest = text.substr(authority + 3);
@@ -218,7 +213,7 @@ std::string Address::uri() const {
 std::string Address::forPeople() const {
   if (hasPath(scheme)) return path;
   return host + " port " + std::to_string(port) +
-         (displayNumber ? " (display " + std::to_string(port - 5900) + ")" : "");
+         (displayNumber ? " (display " + std::to_string(port - findWayKind(scheme)->displayBase) + ")" : "");
 }
 
 }  // namespace kw

@@ -6,8 +6,7 @@
 namespace kw {
 
 struct Address {
-  /// Lower case. With a host: vnc, rdp, spice, ssh, telnet, telnet+serial (RFC 2217), tcp, tls. With a path:
-  /// vnc+unix, unix, serial.
+  /// Lower case, one of allWayKinds() (record/catalogue.hpp).
   std::string scheme = "vnc";
   std::string user, host;                      ///< host without brackets
   int port = 0;                                ///< 0 for schemes without

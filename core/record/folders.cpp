@@ -1,5 +1,6 @@
 #include <algorithm>
 
+#include "record/setting.hpp"
 #include "record/store.hpp"
 
 namespace kw {
@@ -12,6 +13,13 @@ std::string trimmed(const std::string& text) {
 }
 
 }  // namespace
+
+void refuseBadSetting(const std::string& key, const std::string& value) {
+  const Setting* setting = findSetting(key);
+  if (setting == nullptr) throw Error(ErrorKind::Local, "no setting has this key", key);
+  if (const std::string problem = problemWith(*setting, value); !problem.empty())
+    throw Error(ErrorKind::Local, problem, key);
+}
 
 Id folderNamed(const Snapshot& now, StoreWriter& writer, const std::string& path) {
   Id parent = 0;

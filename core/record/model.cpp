@@ -66,32 +66,41 @@ std::vector<const Endpoint*> Snapshot::sharingAddress(const Endpoint& endpoint) 
 }
 
 ResolvedSetting Snapshot::resolve(Owner owner, const std::string& key, const SettingChanges* changes) const {
+  const Setting* setting = findSetting(key);
+  std::string trouble;
   const auto valueAt = [&](Owner at) -> const std::string* {
+    const std::string* found = nullptr;
     if (changes != nullptr)
       if (const auto changed = changes->find(at); changed != changes->end())
         if (const auto value = changed->second.find(key); value != changed->second.end())
+          // What is being typed is shown as it is, right or wrong.
           return value->second ? &*value->second : nullptr;
-    const auto values = settings.find(at);
-    if (values == settings.end()) return nullptr;
-    const auto value = values->second.find(key);
-    return value == values->second.end() ? nullptr : &value->second;
+    if (const auto values = settings.find(at); values != settings.end())
+      if (const auto value = values->second.find(key); value != values->second.end()) found = &value->second;
+    if (found == nullptr || setting == nullptr) return found;
+    const std::string problem = problemWith(*setting, *found);
+    if (problem.empty()) return found;
+    if (trouble.empty()) trouble = problem;
+    return nullptr;
   };
-  if (const std::string* own = valueAt(owner)) return {*own, "set here", true};
+  const auto out = [&](const std::string& value, std::string origin, bool here) {
+    return ResolvedSetting{value, std::move(origin), here, trouble};
+  };
+  if (const std::string* own = valueAt(owner)) return out(*own, "set here", true);
   Id folder = owner.kind == OwnerKind::Folder ? owner.id : 0;
   Id machine = owner.kind == OwnerKind::Machine ? owner.id : 0;
   if (owner.kind == OwnerKind::WayIn)
     if (const auto endpoint = endpoints.find(owner.id); endpoint != endpoints.end()) {
       machine = endpoint->second.machine;
       if (const std::string* value = valueAt({OwnerKind::Machine, machine}))
-        return {*value, "from the machine", false};
+        return out(*value, "from the machine", false);
     }
   if (const auto found = machines.find(machine); found != machines.end()) folder = found->second.folder;
   const auto path = pathOf(folder);
   for (auto at = path.rbegin(); at != path.rend(); ++at)
     if (const std::string* value = valueAt({OwnerKind::Folder, (*at)->id}))
-      return {*value, ((*at)->parent == 0 ? "from place " : "from group ") + (*at)->name, false};
-  const Setting* setting = findSetting(key);
-  return {setting != nullptr ? setting->standard : "", "built in", false};
+      return out(*value, ((*at)->parent == 0 ? "from place " : "from group ") + (*at)->name, false);
+  return out(setting != nullptr ? setting->standard : "", "built in", false);
 }
 
 }  // namespace kw

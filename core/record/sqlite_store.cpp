@@ -115,6 +115,7 @@ class SqliteWriter : public StoreWriter {
   }
 
   void set(Owner owner, const std::string& key, const std::optional<std::string>& value) override {
+    if (value) refuseBadSetting(key, *value);
     SQLite::Statement find(db_, "SELECT id, version FROM setting WHERE owner_kind=? AND owner=? AND key=?");
     find.bind(1, static_cast<int>(owner.kind));
     find.bind(2, owner.id);

@@ -29,9 +29,13 @@ class StoreWriter {
   virtual void removeFolder(Id id) = 0;
   virtual void removeMachine(Id id) = 0;
   virtual void removeEndpoint(Id id) = 0;
-  /// Nothing takes the own value back, so that the inherited one counts again.
+  /// Nothing takes the own value back, so that the inherited one counts again. Throws Error{Local} with a sentence
+  /// when the setting does not exist or does not allow the value.
   virtual void set(Owner owner, const std::string& key, const std::optional<std::string>& value) = 0;
 };
+
+/// What set() of every store checks first; throws Error{Local}.
+void refuseBadSetting(const std::string& key, const std::string& value);
 
 /// The group at "place/group/…", made where it is missing. Empty names are passed over; 0 for no name at all.
 Id folderNamed(const Snapshot& now, StoreWriter& writer, const std::string& path);

@@ -4,6 +4,12 @@
 
 namespace kw::rfb {
 
+PixelFormat formatOfColours(int bits) {
+  if (bits == 8) return PixelFormat::rgb332();
+  return bits == 15 || bits == 16 ? PixelFormat::rgb565() : PixelFormat::native();
+}
+
+
 namespace {
 constexpr Byte kFormatFence = 'f';  ///< the payload of fences before a change of format
 

@@ -58,6 +58,9 @@ struct ClientFigures {
   std::chrono::nanoseconds keyToPicture{};  ///< of the last key that changed the picture; 0 when unknown
 };
 
+/// The pixel format for so many bits: 8, 15 or 16 (both as 5-6-5), 24 or 32 (both as the native form).
+PixelFormat formatOfColours(int bits);
+
 class ClientEvents : public HandshakeQuestions {
  public:
   virtual void opened(const std::string& name, const std::string& security, bool sealed) = 0;

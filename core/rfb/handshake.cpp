@@ -135,19 +135,47 @@ class SignInWalk {
                 stream_->peer());
   }
 
+  /// Nothing of the sign-in leaves before this returns.
+  Task<void> goOnPlain(std::string method) {
+    const bool on = co_await questions_.plain(method);
+    if (!on)
+      throw Error(ErrorKind::NotTrusted, "the line was sealed before and is not now (" + method + ")",
+                  stream_->peer());
+  }
+
+  Task<void> goOnUnproved(std::string method) {
+    const bool on = co_await questions_.unproved(method);
+    if (!on)
+      throw Error(ErrorKind::NotTrusted, "it showed a trusted certificate before and shows none now (" + method + ")",
+                  stream_->peer());
+  }
+
   Task<void> sign(Security chosen) {
     switch (chosen) {
-      case Security::None: name_ = "none"; break;
+      case Security::None:
+        name_ = "none";
+        co_await goOnPlain("no password");
+        break;
       case Security::VncPassword:
         name_ = "VNC password";
+        co_await goOnPlain(name_);
         co_await vncPassword();
         break;
       case Security::VeNCrypt: co_await veNCrypt(); break;
-      case Security::Sasl: co_await saslWalk(false); break;
+      case Security::Sasl:
+        co_await goOnPlain("SASL");
+        co_await saslWalk(false);
+        break;
       case Security::RsaAes128: co_await rsaAes(128, true); break;
       case Security::RsaAes256: co_await rsaAes(256, true); break;
-      case Security::RsaAes128Unsealed: co_await rsaAes(128, false); break;
-      case Security::RsaAes256Unsealed: co_await rsaAes(256, false); break;
+      case Security::RsaAes128Unsealed:
+        co_await goOnPlain("RSA-AES for the sign-in only");
+        co_await rsaAes(128, false);
+        break;
+      case Security::RsaAes256Unsealed:
+        co_await goOnPlain("RSA-AES for the sign-in only");
+        co_await rsaAes(256, false);
+        break;
       case Security::Invalid: break;
     }
   }
@@ -159,6 +187,7 @@ class SignInWalk {
     SignInRequest request;
     request.eightCharacters = true;
     request.method = name_;
+    request.use = sealedUse_ == SecretUse::Clear ? SecretUse::Challenge : sealedUse_;
     SignIn answer = co_await questions_.signIn(request);
     Challenge challenge;
     std::copy(bytes.begin(), bytes.end(), challenge.begin());
@@ -184,6 +213,7 @@ class SignInWalk {
       SignInRequest request;
       request.wantsUser = wanted.wantsUser;
       request.method = name_;
+      request.use = SecretUse::Proved;  // encrypted to the key that was just trusted
       SignIn answer = co_await questions_.signIn(request);
       RsaAesAnswer out;
       out.user = std::move(answer.user);
@@ -196,10 +226,12 @@ class SignInWalk {
   Task<void> saslWalk(bool overCertificate) {
     asksPassword_ = true;
     const std::string before = name_.empty() ? "SASL" : name_;
-    auto ask = [this, before](std::string mechanism) -> Task<SignIn> {
+    auto ask = [this, before](const std::string mechanism) -> Task<SignIn> {
       SignInRequest request;
       request.wantsUser = true;
       request.method = before + " " + mechanism;
+      const bool shows = mechanism == "PLAIN" || mechanism == "LOGIN";
+      request.use = sealedUse_ == SecretUse::Clear && !shows ? SecretUse::Challenge : sealedUse_;
       co_return co_await questions_.signIn(request);
     };
     SaslOutcome outcome = co_await saslSignIn(*stream_, host_, overCertificate, ask);
@@ -251,7 +283,9 @@ class SignInWalk {
     name_ = std::string("VeNCrypt ") + names[static_cast<std::uint32_t>(kind) - 256];
     const bool sasl = kind == VeNCrypt::TlsSasl || kind == VeNCrypt::X509Sasl;
     bool certificate = false;
-    if (kind != VeNCrypt::Plain) {
+    if (kind == VeNCrypt::Plain) {
+      co_await goOnPlain(name_);
+    } else {
       const bool anonymous =
           kind == VeNCrypt::TlsNone || kind == VeNCrypt::TlsVnc || kind == VeNCrypt::TlsPlain;
       unsigned ready = 0;
@@ -272,6 +306,8 @@ class SignInWalk {
         return questions_.trust(std::move(shown));
       };
       stream_ = co_await startTls(std::move(stream_), std::move(options));
+      sealedUse_ = certificate ? SecretUse::Proved : SecretUse::Sealed;
+      if (!certificate) co_await goOnUnproved(name_);
       if (sasl) name_ = certificate ? "VeNCrypt X509Sasl" : "VeNCrypt TlsSasl";
     }
     const bool none = kind == VeNCrypt::TlsNone || kind == VeNCrypt::X509None;
@@ -291,6 +327,7 @@ class SignInWalk {
     SignInRequest request;
     request.wantsUser = true;
     request.method = name_;
+    request.use = sealedUse_;
     SignIn answer = co_await questions_.signIn(request);
     ByteWriter message;
     message.u32(static_cast<std::uint32_t>(answer.user.size()))
@@ -325,6 +362,7 @@ class SignInWalk {
   HandshakeQuestions& questions_;
   int minor_ = 8;
   bool asksPassword_ = false;
+  SecretUse sealedUse_ = SecretUse::Clear;  ///< what the line now does with what is sent over it
   std::function<StreamPtr(StreamPtr)> sealAfterwards_;  ///< what a sign-in puts over the stream from here on
   std::string name_;
 };

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "credential/sign_in.hpp"
 #include "rfb/constants.hpp"
 #include "wire/stream.hpp"
 #include "wire/tls.hpp"
@@ -15,10 +16,9 @@ struct SignInRequest {
   bool wantsUser = false;        ///< false: a password alone
   bool eightCharacters = false;  ///< only the first eight characters of the password count
   std::string method;            ///< "VNC password", "VeNCrypt Plain"
+  SecretUse use = SecretUse::Unknown;
 };
-struct SignIn {
-  std::string user, password;
-};
+using kw::SignIn;
 
 /// Questions of the handshake; each is awaited.
 class HandshakeQuestions {
@@ -26,6 +26,10 @@ class HandshakeQuestions {
   virtual ~HandshakeQuestions() = default;
   virtual Task<SignIn> signIn(SignInRequest request) = 0;
   virtual Task<bool> trust(PeerCertificate certificate) = 0;
+  /// The peer offers nothing that seals the session; asked before anything of a sign-in is sent. False ends it.
+  virtual Task<bool> plain(std::string /*method*/) { co_return true; }
+  /// The line will be sealed, but the peer proves nothing (anonymous TLS). False ends it.
+  virtual Task<bool> unproved(std::string /*method*/) { co_return true; }
 };
 
 /// Which security kinds are taken, from records ("security kinds" setting).

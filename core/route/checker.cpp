@@ -2,54 +2,44 @@
 
 #include "base/runtime.hpp"
 #include "line/finder.hpp"
+#include "route/engine.hpp"
 #include "wire/stream.hpp"
 
 namespace kw {
 
 namespace {
 
-Task<void> readGreeting(ByteStream& stream, std::string& greeting) {
-  Bytes bytes(12);
-  while (greeting.size() < 12) {
-    const std::size_t n = co_await stream.readSome(ByteSpan(bytes).first(12 - greeting.size()));
-    greeting += textOf(ByteView(bytes).first(n));
-  }
-}
-
-/// Lines that only one can use at a time are not touched before somebody opens them.
-bool checkedByLooking(const Address& address, CheckResult& result) {
-  if (address.scheme == "serial" || address.scheme == "unix") {
+/// What is told without a connection; true when that is all.
+bool checkedByLooking(const Engine& engine, const Address& address, CheckResult& result) {
+  const Look look = engine.look(address);
+  if (look == Look::Path) {
     const std::string problem = problemWithPath(address.path, address.scheme == "unix");
     if (!problem.empty()) throw Error(ErrorKind::Unreachable, problem, address.path);
     result.listens = result.answers = true;
     result.sentence =
         address.scheme == "unix" ? "the socket is there" : "the device is there and may be opened";
-    return true;
+  } else if (look == Look::Not) {
+    result.untried = true;
+    result.sentence = "one visitor at a time: tried when opened";
   }
-  if (address.scheme != "tcp" && address.scheme != "tls" && address.scheme != "telnet+serial") return false;
-  result.untried = true;
-  result.sentence = "one visitor at a time: tried when opened";
-  return true;
+  return look != Look::Connect;
 }
 
 Task<void> check(Address address, std::chrono::nanoseconds limit, CheckResult& result) {
-  if (checkedByLooking(address, result)) co_return;
+  const Engine* engine = engineFor(address.scheme);
+  if (engine == nullptr)
+    throw Error(ErrorKind::Unsupported, "this version has no engine for it yet", address.scheme);
+  if (checkedByLooking(*engine, address, result)) co_return;
   ConnectFindings findings;
   StreamPtr stream;
-  if (address.scheme == "vnc+unix")
+  if (!address.path.empty())
     stream = co_await connectUnix(address.path);
   else
     stream = co_await connectTcp(address.host, static_cast<std::uint16_t>(address.port), limit, &findings);
   result.listens = true;
   result.took = findings.took;
-  if (address.scheme.starts_with("vnc") || address.scheme == "ssh") {
-    std::string greeting;
-    co_await within(limit, address.forPeople(), readGreeting(*stream, greeting));
-    const bool ssh = address.scheme == "ssh";
-    if (!greeting.starts_with(ssh ? "SSH-" : "RFB "))
-      protocolBroken(address.forPeople(),
-                     ssh ? "something answers, but no SSH server" : "something answers, but no VNC console");
-  }
+  if (engine->greets != nullptr)
+    co_await within(limit, address.forPeople(), engine->greets(*stream, address));
   result.answers = true;
   stream->close();
 }

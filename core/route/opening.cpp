@@ -1,7 +1,8 @@
 #include "route/opening.hpp"
 
-#include "rfb/constants.hpp"
-#include "route/text_opening.hpp"
+#include <charconv>
+
+#include "record/setting.hpp"
 
 namespace kw {
 
@@ -21,19 +22,21 @@ class StoreTrust : public TrustStore {
   std::shared_ptr<Store> store_;
 };
 
-std::vector<std::int32_t> encodingsFor(const std::string& word) {
-  std::int32_t first = 0;
-  if (word == "auto" || !rfb::encodingFromName(word, first)) return {};
-  std::vector<std::int32_t> list{first, rfb::encoding::kCopyRect};
-  for (std::int32_t e : {rfb::encoding::kZrle, rfb::encoding::kHextile, rfb::encoding::kRaw})
-    if (e != first) list.push_back(e);
-  return list;
+constexpr const char* kUseWords[] = {"", "clear", "challenge", "sealed", "proved"};
+
+SecretUse useFromWord(const std::string& word) {
+  for (int i = 0; i < 5; ++i)
+    if (word == kUseWords[i]) return static_cast<SecretUse>(i);
+  return SecretUse::Unknown;
+}
+
+int wholeFrom(const std::string& text, int otherwise) {
+  int value = otherwise;
+  std::from_chars(text.data(), text.data() + text.size(), value);
+  return value;
 }
 
 }  // namespace
-
-bool isPictureScheme(const std::string& scheme) { return scheme == "vnc" || scheme == "vnc+unix"; }
-bool canOpen(const std::string& scheme) { return isPictureScheme(scheme) || isTextScheme(scheme); }
 
 SettingReader builtInSettings() {
   return [](const std::string& key) { return Snapshot().resolve({}, key).value; };
@@ -50,52 +53,36 @@ SettingReader settingsOf(const Snapshot& snapshot, Owner owner) {
   };
 }
 
-QualityLevels qualityLevels(const std::string& word) {
-  if (word == "lossless") return {-1, 2};
-  if (word == "medium") return {6, 4};
-  if (word == "low") return {3, 9};
-  return {8, 2};  // "high", and where "auto" begins
+SettingReader overlaid(SettingReader below, std::map<std::string, std::string> over) {
+  return [below = std::move(below), over = std::move(over)](const std::string& key) {
+    const auto found = over.find(key);
+    return found == over.end() ? below(key) : found->second;
+  };
 }
 
-VncConfig vncConfig(const Address& address, const std::string& label, const SettingReader& setting) {
-  if (!isPictureScheme(address.scheme))
-    throw Error(ErrorKind::Unsupported, "this version has no engine for " + address.scheme + " yet",
-                address.uri());
-  VncConfig config;
-  config.label = label;
-  config.host = address.host;
-  config.port = address.port;
-  config.unixPath = address.path;
-  config.connectLimit = std::chrono::seconds(std::stoi(setting("connect.limit")));
-  config.viewOnly = setting("screen.viewonly") == "on";
-  config.reconnect.enabled = setting("reconnect.again") == "on";
-  config.reconnect.longest = std::chrono::seconds(std::stoi(setting("reconnect.longest")));
-  rfb::ClientOptions& o = config.options;
-  o.shared = setting("screen.shared") == "on";
-  const std::string colours = setting("screen.colours");
-  o.format = colours == "8"    ? PixelFormat::rgb332()
-             : colours == "16" ? PixelFormat::rgb565()
-                               : PixelFormat::native();
-  o.encodings = encodingsFor(setting("screen.encoding"));
-  const QualityLevels levels = qualityLevels(setting("screen.quality"));
-  config.chooseQuality = setting("screen.quality") == "auto";
-  o.quality = levels.quality;
-  o.compression = levels.compression;
-  o.audio = setting("sound.play") == "on";
-  o.clipboard = setting("clipboard.way") != "off";
-  o.security.sealedOnly = setting("security.sealed") == "on";
-  o.security.allowAnonymousTls = setting("security.anonymous") == "on";
-  o.security.authorityFile = setting("security.authorities");
-  return config;
+int wholeOf(const SettingReader& setting, const std::string& key) {
+  const Setting* declared = findSetting(key);
+  return wholeFrom(setting(key), declared == nullptr ? 0 : wholeFrom(declared->standard, 0));
 }
 
-void keepSignIn(const OpeningTools& tools, Owner owner, const rfb::SignIn& signIn) {
+bool isOn(const SettingReader& setting, const std::string& key) { return setting(key) == "on"; }
+
+ReconnectPolicy reconnectPolicy(const SettingReader& setting) {
+  ReconnectPolicy policy;
+  policy.enabled = isOn(setting, "reconnect.again");
+  policy.longest = std::chrono::seconds(wholeOf(setting, "reconnect.longest"));
+  return policy;
+}
+
+// Inside the seal: user, password and, since kinds are told apart, what it was kept for; parted by NUL.
+void keepSignIn(const OpeningTools& tools, Owner owner, const SignIn& signIn) {
   if (!tools.store || !tools.vault || !tools.vault->isOpen()) return;
-  const std::string plain = signIn.user + '\0' + signIn.password;
+  std::string plain = signIn.user + '\0' + signIn.password;
+  if (signIn.use != SecretUse::Unknown) plain += '\0' + std::string(kUseWords[static_cast<int>(signIn.use)]);
   tools.store->putSecret(owner, tools.vault->seal(plain, secretAbout(owner)));
 }
 
-std::optional<rfb::SignIn> keptSignIn(const OpeningTools& tools, Owner owner) {
+std::optional<SignIn> keptSignIn(const OpeningTools& tools, Owner owner) {
   if (!tools.store || !tools.vault || !tools.vault->isOpen()) return std::nullopt;
   const auto sealedText = tools.store->secret(owner);
   if (!sealedText) return std::nullopt;
@@ -103,39 +90,31 @@ std::optional<rfb::SignIn> keptSignIn(const OpeningTools& tools, Owner owner) {
   if (!plain) return std::nullopt;
   const auto split = plain->find('\0');
   if (split == std::string::npos) return std::nullopt;
-  return rfb::SignIn{plain->substr(0, split), plain->substr(split + 1)};
+  const auto second = std::min(plain->find('\0', split + 1), plain->size());
+  SignIn out{plain->substr(0, split), plain->substr(split + 1, second - split - 1), SecretUse::Unknown};
+  if (second < plain->size()) out.use = useFromWord(plain->substr(second + 1));
+  return out;
+}
+
+KeptSignIns keptSignInsOf(const OpeningTools& tools, Owner owner, const Address& address) {
+  KeptSignIns kept;
+  if (tools.givenPassword) {
+    const SignIn given{tools.givenUser.empty() ? address.user : tools.givenUser, *tools.givenPassword};
+    kept.find = [given](SecretUse) { return std::optional(given); };
+    return kept;
+  }
+  if (owner.id == 0) return kept;
+  kept.find = [tools, owner](SecretUse use) -> std::optional<SignIn> {
+    auto found = keptSignIn(tools, owner);
+    if (found && !mayAnswer(found->use, use)) found.reset();
+    return found;
+  };
+  kept.keep = [tools, owner](const SignIn& s) { keepSignIn(tools, owner, s); };
+  return kept;
 }
 
 std::shared_ptr<TrustStore> trustIn(std::shared_ptr<Store> store) {
-  return std::make_shared<StoreTrust>(std::move(store));
-}
-
-std::shared_ptr<Session> makeSession(const Executor& strand, const Address& address, const std::string& label,
-                                     const SettingReader& setting, const OpeningTools& tools, Owner owner,
-                                     const SessionChanges& changes) {
-  if (isTextScheme(address.scheme)) {
-    TextConfig config = textConfig(address, label, setting, tools, owner);
-    if (changes.text) changes.text(config);
-    return makeTextSession(strand, tools.clock, std::move(config));
-  }
-  VncConfig config = vncConfig(address, label, setting);
-  if (owner.id != 0)
-    useRecords(config, tools, owner);
-  else if (tools.store)
-    config.trust = trustIn(tools.store);
-  if (const std::vector<SshHop> hops = hopsTo(address, setting, tools); !hops.empty())
-    config.connect = [hops, address, limit = config.connectLimit, tools](Asker& asker, RouteFacts& facts,
-                                                                         ConnectFindings* findings) {
-      return connectThrough(hops, address, limit, tools, asker, facts, findings);
-    };
-  if (changes.vnc) changes.vnc(config);
-  return makeVncSession(strand, tools.clock, std::move(config));
-}
-
-void useRecords(VncConfig& config, const OpeningTools& tools, Owner owner) {
-  if (tools.store) config.trust = trustIn(tools.store);
-  config.keptSignIn = [tools, owner](const rfb::SignInRequest&) { return keptSignIn(tools, owner); };
-  config.rememberSignIn = [tools, owner](const rfb::SignIn& s) { keepSignIn(tools, owner, s); };
+  return store ? std::make_shared<StoreTrust>(std::move(store)) : nullptr;
 }
 
 }  // namespace kw

@@ -12,7 +12,7 @@ namespace {
 class HeldStream : public ByteStream {
  public:
   HeldStream(StreamPtr inner, std::shared_ptr<void> what)
-      : inner_(std::move(inner)), held_(std::move(what)) {}
+      : held_(std::move(what)), inner_(std::move(inner)) {}
   Task<std::size_t> readSome(ByteSpan into) override { return inner_->readSome(into); }
   Task<void> write(ByteView bytes) override { return inner_->write(bytes); }
   void close() noexcept override { inner_->close(); }
@@ -21,18 +21,24 @@ class HeldStream : public ByteStream {
   [[nodiscard]] std::string peer() const override { return inner_->peer(); }
 
  private:
-  StreamPtr inner_;
+  // In this order: the stream goes first, the connection that it runs over after it.
   std::shared_ptr<void> held_;
+  StreamPtr inner_;
 };
 
 /// Turns what a connection asks into questions of a session, on the session's strand.
 class Questions : public SshEvents {
  public:
-  Questions(Executor sessionStrand, Asker& asker, std::shared_ptr<TrustStore> trust, const SshHop& hop)
-      : strand_(std::move(sessionStrand)), asker_(asker), trust_(std::move(trust)), hop_(hop) {}
+  Questions(Executor sessionStrand, Asker& asker, std::shared_ptr<TrustStore> trust, const SshHop& hop,
+            std::string pinName)
+      : strand_(std::move(sessionStrand)),
+        asker_(asker),
+        trust_(std::move(trust)),
+        hop_(hop),
+        pinName_(std::move(pinName)) {}
 
   Task<bool> trust(HostKey key) override {
-    const std::string peer = "ssh " + hop_.options.host + ":" + std::to_string(hop_.options.port);
+    const std::string& peer = pinName_;
     const auto pinned = trust_ ? trust_->pinned(peer) : std::nullopt;
     if (pinned && *pinned == key.sha256) co_return true;
     if (!pinned && key.knownHosts == HostKey::Known::Yes) co_return true;
@@ -81,6 +87,7 @@ class Questions : public SshEvents {
   Asker& asker_;
   std::shared_ptr<TrustStore> trust_;
   SshHop hop_;
+  std::string pinName_;
   std::shared_ptr<int> alive_ = std::make_shared<int>(0);
 };
 
@@ -90,6 +97,14 @@ std::string keyOf(const std::vector<SshHop>& hops, std::size_t count) {
     key +=
         hops[i].options.user + "@" + hops[i].options.host + ":" + std::to_string(hops[i].options.port) + " ";
   return key;
+}
+
+/// What the key of a hop is remembered by: the hops before it count, since two sites may use one address.
+std::string pinNameOf(const std::vector<SshHop>& hops, std::size_t at) {
+  std::string name = "ssh ";
+  for (std::size_t i = 0; i <= at; ++i)
+    name += (i == 0 ? "" : " > ") + hops[i].options.host + ":" + std::to_string(hops[i].options.port);
+  return name;
 }
 
 }  // namespace
@@ -187,7 +202,7 @@ Task<std::shared_ptr<SshConnection>> SshPool::connect(std::vector<SshHop> hops,
         below = co_await connectTcp(hop.options.host, static_cast<std::uint16_t>(hop.options.port),
                                     hop.options.limit, findings);
       const Executor strand = newStrand_();
-      auto questions = std::make_shared<Questions>(here, asker, trust, hop);
+      auto questions = std::make_shared<Questions>(here, asker, trust, hop, pinNameOf(hops, i));
       auto opened = co_await SshConnection::open(strand, std::move(below), hop.options, questions);
       if (questions->rememberKey) co_await opened->remember();
       if (questions->toKeep && hop.remember) hop.remember(*questions->toKeep);

@@ -29,7 +29,7 @@ std::string withHome(const std::string& path) {
 
 text::TerminalOptions terminalOptions(const SettingReader& setting) {
   text::TerminalOptions o;
-  o.scrollRows = static_cast<std::size_t>(std::stoul(setting("text.scroll")));
+  o.scrollRows = static_cast<std::size_t>(wholeOf(setting, "text.scroll"));
   const std::string enter = setting("text.enter");
   o.enter = enter == "lf"     ? text::EnterSends::Lf
             : enter == "crlf" ? text::EnterSends::CrLf
@@ -62,6 +62,7 @@ struct LineWish {
   Address address;
   LineSettings line;
   std::chrono::nanoseconds limit;
+  std::shared_ptr<Way> way;
   std::vector<SshHop> hops;
   std::optional<SshHop> ssh;  ///< the address itself, for a shell
   OpeningTools tools;
@@ -103,7 +104,7 @@ Task<TextLine> telnetLine(LineWish wish, StreamPtr below) {
 Task<TextLine> shellLine(LineWish wish, Asker& asker, RouteFacts& facts, ConnectFindings* findings) {
   std::vector<SshHop> hops = wish.hops;
   hops.push_back(*wish.ssh);
-  std::shared_ptr<TrustStore> trust = wish.tools.store ? trustIn(wish.tools.store) : nullptr;
+  std::shared_ptr<TrustStore> trust = trustIn(wish.tools.store);
   auto connection = co_await wish.tools.ssh->connect(std::move(hops), trust, asker, facts, findings);
   facts.hops.pop_back();  // the last one is the machine itself
   TextLine out;
@@ -125,8 +126,8 @@ Task<StreamPtr> sealedStream(LineWish wish, StreamPtr below, Asker& asker) {
   TlsClientOptions options;
   options.hostName = wish.address.host;
   options.authorityFile = wish.authorities;
-  std::shared_ptr<TrustStore> trust = wish.tools.store ? trustIn(wish.tools.store) : nullptr;
-  const std::string peer = wish.address.host + ":" + std::to_string(wish.address.port);
+  std::shared_ptr<TrustStore> trust = trustIn(wish.tools.store);
+  const std::string peer = wish.way->pinName();
   const std::string label = wish.label;
   options.decide = [&asker, trust, peer, label](PeerCertificate c) {
     return trustCertificate(asker, trust, peer, label, std::move(c));
@@ -137,8 +138,7 @@ Task<StreamPtr> sealedStream(LineWish wish, StreamPtr below, Asker& asker) {
 Task<TextLine> makeLine(LineWish wish, Asker& asker, RouteFacts& facts, ConnectFindings* findings) {
   if (wish.address.scheme == "serial") co_return co_await serialLine(std::move(wish));
   if (wish.address.scheme == "ssh") co_return co_await shellLine(std::move(wish), asker, facts, findings);
-  StreamPtr below =
-      co_await connectThrough(wish.hops, wish.address, wish.limit, wish.tools, asker, facts, findings);
+  StreamPtr below = co_await wish.way->connect(asker, facts, findings);
   if (wish.address.scheme.starts_with("telnet"))
     co_return co_await telnetLine(std::move(wish), std::move(below));
   TextLine out;
@@ -151,9 +151,10 @@ Task<TextLine> makeLine(LineWish wish, Asker& asker, RouteFacts& facts, ConnectF
 }
 
 std::optional<std::string> keptPassword(const OpeningTools& tools, Owner owner) {
+  // Over SSH a password goes to a server whose key is trusted.
   if (owner.id == 0) return std::nullopt;
   const auto kept = keptSignIn(tools, owner);
-  return kept ? std::optional(kept->password) : std::nullopt;
+  return kept && mayAnswer(kept->use, SecretUse::Proved) ? std::optional(kept->password) : std::nullopt;
 }
 
 /// The way in by SSH of a machine in the records, with its own route before it.
@@ -208,11 +209,6 @@ std::vector<std::string> splitList(const std::string& text) {
   return out;
 }
 
-bool isTextScheme(const std::string& scheme) {
-  return scheme == "serial" || scheme == "unix" || scheme == "tcp" || scheme == "tls" || scheme == "telnet" ||
-         scheme == "telnet+serial" || scheme == "ssh";
-}
-
 LineSettings lineSettings(const Address& address, const SettingReader& setting) {
   LineSettings line;
   const std::string speed = option(address, "speed", setting("line.speed"));
@@ -252,13 +248,13 @@ SshHop sshHop(const Address& address, const SettingReader& setting, const Openin
     o.keyFiles.push_back(withHome(file));
   if (const std::string own = setting("ssh.certificate"); !own.empty()) o.certificateFile = withHome(own);
   o.knownHostsFile = withHome(setting("ssh.knownhosts"));
-  o.keepAlive = std::chrono::seconds(std::stoi(setting("ssh.alive")));
-  o.limit = std::chrono::seconds(std::stoi(setting("connect.limit")));
-  o.password = tools.sshPassword ? tools.sshPassword : keptPassword(tools, owner);
+  o.keepAlive = std::chrono::seconds(wholeOf(setting, "ssh.alive"));
+  o.limit = std::chrono::seconds(wholeOf(setting, "connect.limit"));
+  o.password = tools.givenPassword ? tools.givenPassword : keptPassword(tools, owner);
   hop.name = o.user + "@" + o.host + (o.port == 22 ? "" : ":" + std::to_string(o.port));
   if (owner.id != 0)
     hop.remember = [tools, owner, user = o.user](const std::string& password) {
-      keepSignIn(tools, owner, {user, password});
+      keepSignIn(tools, owner, {user, password, SecretUse::Proved});
     };
   return hop;
 }
@@ -287,7 +283,7 @@ std::vector<SshHop> hopsTo(const Address& address, const SettingReader& setting,
   if (via == "none") return {};
   // A password that was given is the target's: no jump on the way gets to see it.
   OpeningTools onTheWay = tools;
-  onTheWay.sshPassword.reset();
+  onTheWay.givenPassword.reset();
   if (via.empty() && address.scheme == "ssh" && setting("ssh.useconfig") == "on")
     return hopsFromSshConfig(address, onTheWay);
   return hopsFromText(via, onTheWay, 0);
@@ -304,10 +300,23 @@ Task<StreamPtr> connectThrough(std::vector<SshHop> hops, Address address, std::c
   if (socket)
     throw Error(ErrorKind::Unsupported, "a socket of this machine is not reached through a jump",
                 address.path);
-  std::shared_ptr<TrustStore> trust = tools.store ? trustIn(tools.store) : nullptr;
+  std::shared_ptr<TrustStore> trust = trustIn(tools.store);
   auto last = co_await tools.ssh->connect(std::move(hops), trust, asker, facts, findings);
   StreamPtr tunnel = co_await last->forward(address.host, address.port);
   co_return keeping(std::move(tunnel), last);
+}
+
+std::optional<Address> nearestJump(const Snapshot& records, Id wayIn) try {
+  const std::vector<std::string> items = splitList(records.resolve({OwnerKind::WayIn, wayIn}, "route.via").value);
+  if (items.empty() || items[0] == "none") return std::nullopt;
+  if (items[0].find("://") != std::string::npos) return parseAddress(items[0]);
+  const Machine* machine = records.machineNamed(items[0]);
+  if (machine == nullptr) return std::nullopt;
+  for (const Endpoint* e : records.endpointsOf(machine->id))
+    if (e->scheme() == "ssh") return parseAddress(e->address);
+  return std::nullopt;
+} catch (const Error&) {
+  return std::nullopt;
 }
 
 TextConfig textConfig(const Address& address, const std::string& label, const SettingReader& setting,
@@ -318,17 +327,17 @@ TextConfig textConfig(const Address& address, const std::string& label, const Se
   config.terminal = terminalOptions(setting);
   const std::string echo = setting("text.echo");
   config.localEcho = echo == "on" ? LocalEcho::On : echo == "off" ? LocalEcho::Off : LocalEcho::Auto;
-  config.reconnect.enabled = setting("reconnect.again") == "on";
-  config.reconnect.longest = std::chrono::seconds(std::stoi(setting("reconnect.longest")));
-  config.pacing = {std::chrono::milliseconds(std::stoi(setting("text.pace"))),
-                   std::chrono::milliseconds(std::stoi(setting("text.paceline")))};
+  config.reconnect = reconnectPolicy(setting);
+  config.pacing = {std::chrono::milliseconds(wholeOf(setting, "text.pace")),
+                   std::chrono::milliseconds(wholeOf(setting, "text.paceline"))};
   config.viewOnly = setting("screen.viewonly") == "on";
   config.watchWords = watchWordsOf(setting("text.words"));
   config.log = logOptions(label, setting);
   config.greeting = text::unescaped(setting("text.greeting"));
   LineWish wish{address,
                 lineSettings(address, setting),
-                std::chrono::seconds(std::stoi(setting("connect.limit"))),
+                std::chrono::seconds(wholeOf(setting, "connect.limit")),
+                wayTo(address, setting, tools),
                 hopsTo(address, setting, tools),
                 {},
                 tools,
@@ -340,5 +349,34 @@ TextConfig textConfig(const Address& address, const std::string& label, const Se
   };
   return config;
 }
+
+namespace {
+
+std::shared_ptr<Session> make(Opening o) {
+  return makeTextSession(o.strand, o.tools.clock, textConfig(o.to, o.label, o.setting, o.tools, o.owner));
+}
+
+Look lookAtLine(const Address& address) {
+  if (address.scheme == "serial" || address.scheme == "unix") return Look::Path;
+  return address.scheme == "telnet" ? Look::Connect : Look::Not;
+}
+
+std::string kindOfLine(const Address& address, const SettingReader& setting) {
+  if (address.scheme == "serial" || address.scheme == "telnet+serial")
+    return lineSettings(address, setting).forPeople();
+  return address.scheme == "unix" ? "socket" : address.scheme;
+}
+
+// RFC 4253 4.2
+Task<void> sshGreets(ByteStream& stream, const Address& address) {
+  const std::string greeting = co_await readGreeting(stream, 12);
+  if (!greeting.starts_with("SSH-"))
+    protocolBroken(address.forPeople(), "something answers, but no SSH server");
+}
+
+}  // namespace
+
+const Engine lineEngine{"line", make, lookAtLine, nullptr, kindOfLine};
+const Engine sshEngine{"ssh", make, [](const Address&) { return Look::Connect; }, sshGreets, nullptr};
 
 }  // namespace kw

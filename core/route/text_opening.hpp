@@ -1,12 +1,9 @@
 // Text lines and SSH routes from addresses and settings.
 #pragma once
-#include "route/opening.hpp"
+#include "route/engine.hpp"
 #include "session/text_session.hpp"
 
 namespace kw {
-
-/// True for lines of text.
-bool isTextScheme(const std::string& scheme);
 
 /// Speed, frame and flow of an address: its own options (?speed=9600&frame=8N1&flow=none) go before the
 /// settings. Throws Error{Local} that names what is wrong.

@@ -15,6 +15,7 @@
 #include "line/line.hpp"
 #include "picture/framebuffer.hpp"
 #include "picture/region.hpp"
+#include "session/policy.hpp"
 #include "wire/tls.hpp"
 
 namespace kw {
@@ -81,10 +82,12 @@ struct PointerShape {
 };
 
 struct Question {
-  enum class Kind { Password, UserAndPassword, Trust, Text };  ///< Text: an answer that may be seen
+  /// Text: an answer that may be seen. Unsealed: whether to go on over a plain line that was sealed before.
+  enum class Kind { Password, UserAndPassword, Trust, Text, Unsealed };
   Kind kind = Kind::Password;
   std::string text;             ///< one sentence, says whom it concerns
   std::string hint;             ///< "only the first eight characters count"; may be empty
+  std::string user;             ///< the name, when it is known already
   bool again = false;           ///< the last answer was wrong
   PeerCertificate certificate;  ///< for Trust
   std::string pinned;           ///< for Trust: the fingerprint trusted before; empty when new
@@ -130,6 +133,15 @@ struct TransferFacts {
 
 enum class PowerWish { ShutDown, Reboot, Reset };
 
+/// A screen that a machine can show, on or off.
+struct ScreenOffer {
+  std::uint32_t id = 0;
+  bool on = false;
+  Rect area;  ///< where it lies in the picture, while on
+  bool operator==(const ScreenOffer&) const = default;
+};
+
+/// Everything that may be told of a session; all on its strand.
 class SessionObserver {
  public:
   virtual ~SessionObserver() = default;
@@ -137,6 +149,8 @@ class SessionObserver {
   virtual void routeChanged(const RouteFacts&) {}
   virtual void capabilitiesChanged(const Capabilities&) {}
   virtual void pictureResized(Size, const std::vector<Screen>&) {}
+  /// Of sessions that can switch screens on and off: all there are.
+  virtual void screensOffered(const std::vector<ScreenOffer>&) {}
   virtual void damaged(const Region&) {}
   virtual void pointerShapeChanged(const PointerShape&) {}
   virtual void pointerMoved(Point) {}
@@ -169,33 +183,45 @@ class SessionObserver {
 
 class TextConsole;  // session/text_console.hpp
 
+/// Commands come from any thread, never throw, and do nothing where the engine or the policy does not allow them.
 class Session {
  public:
   virtual ~Session() = default;
+  /// Who comes while it runs is told how things stand.
   virtual void observe(std::shared_ptr<SessionObserver> observer) = 0;
+  virtual void stopObserving(std::shared_ptr<SessionObserver> observer) = 0;
   virtual void start() = 0;
   /// Ends for good; SessionStage::Ended follows.
   virtual void end() = 0;
   /// While Waiting or Ended: tries again now.
   virtual void retry() = 0;
+  virtual void setPolicy(Policy policy) = 0;
+  /// Policy::onlyLook.
+  virtual void setViewOnly(bool on) = 0;
 
   /// Null for a session of text.
-  [[nodiscard]] virtual std::shared_ptr<Framebuffer> picture() const = 0;
+  [[nodiscard]] virtual std::shared_ptr<Framebuffer> picture() const { return nullptr; }
   /// Null for a session of pictures.
   [[nodiscard]] virtual TextConsole* text() { return nullptr; }
 
+  /// `keysym` is an X11 keysym, `scanCode` PC set 1 (0xe0xx for extended keys), 0 when unknown.
   virtual void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) = 0;
+  /// `buttons`: bit 0 left, 1 middle, 2 right, 3 and 4 wheel up and down, 5 and 6 wheel left and right, 7 and 8 the
+  /// side buttons.
   virtual void pointer(Point at, unsigned buttons) = 0;
   virtual void pointerBy(int dx, int dy, unsigned buttons) = 0;
   virtual void offerClipboard(std::string utf8) = 0;
   virtual void requestSize(Size size) = 0;
+  /// Switches a screen on (at the size, right of the others), or off when the size is empty.
+  virtual void switchScreen(std::uint32_t id, Size size) = 0;
+  /// Where the screens that are on shall lie.
+  virtual void arrangeScreens(std::vector<ScreenOffer> plan) = 0;
   virtual void power(PowerWish wish) = 0;
   virtual void setSound(bool on) = 0;
   /// bits per pixel: 8, 16 or 32
   virtual void setColours(int bits) = 0;
   /// quality 0..9 or -1 for lossless, compression 0..9
   virtual void setQuality(int quality, int compression) = 0;
-  virtual void setViewOnly(bool on) = 0;
   virtual void refresh() = 0;
   /// Nobody looks: no updates are asked for.
   virtual void setPaused(bool paused) = 0;
@@ -212,6 +238,16 @@ class TrustStore {
 /// Asks about a certificate that nobody vouches for, unless it is pinned; keeps the pin when told to.
 Task<bool> trustCertificate(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer,
                             std::string label, PeerCertificate certificate);
+
+/// What was sealed once is not continued in clear without a question: true when the line was never sealed, or somebody
+/// says to go on. `method` is what the peer offers now: "VNC password".
+Task<bool> goOnPlain(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer, std::string label,
+                     std::string method);
+/// The same for a line that is sealed while nobody proves who he is: asked when a certificate was pinned.
+Task<bool> goOnUnproved(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer, std::string label,
+                        std::string method);
+/// Remembers that the line to this peer was sealed.
+void noteSealed(const std::shared_ptr<TrustStore>& trust, const std::string& peer, const std::string& security);
 
 /// Delays between attempts: the first, doubled each time, up to the longest.
 struct ReconnectPolicy {

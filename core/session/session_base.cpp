@@ -26,13 +26,116 @@ Task<bool> trustCertificate(Asker& asker, std::shared_ptr<TrustStore> trust, std
   co_return answer.accepted;
 }
 
+namespace {
+std::string sealedName(const std::string& peer) { return "sealed " + peer; }
+}  // namespace
+
+Task<bool> goOnPlain(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer, std::string label,
+                     std::string method) {
+  if (!trust) co_return true;
+  const auto pin = trust->pinned(peer);
+  const auto sealed = trust->pinned(sealedName(peer));
+  if (!pin && !sealed) co_return true;
+  Question question;
+  question.kind = Question::Kind::Unsealed;
+  question.text = "The line to " + label + " was sealed before, and this time it is not.";
+  question.hint = "It offers only \"" + method + "\", which anybody on the way can follow.";
+  question.pinned = pin.value_or(*sealed);
+  const Answer answer = co_await asker.ask(std::move(question));
+  co_return answer.accepted;
+}
+
+Task<bool> goOnUnproved(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer, std::string label,
+                        std::string method) {
+  const auto pin = trust ? trust->pinned(peer) : std::nullopt;
+  if (!pin) co_return true;
+  Question question;
+  question.kind = Question::Kind::Unsealed;
+  question.text = label + " showed a certificate before, and this time it shows none.";
+  question.hint = "With \"" + method + "\" the line is sealed, but anybody may be at its other end.";
+  question.pinned = *pin;
+  const Answer answer = co_await asker.ask(std::move(question));
+  co_return answer.accepted;
+}
+
+void noteSealed(const std::shared_ptr<TrustStore>& trust, const std::string& peer, const std::string& security) {
+  if (trust && !trust->pinned(peer) && !trust->pinned(sealedName(peer)))
+    trust->pin(sealedName(peer), security);
+}
+
 SessionBase::SessionBase(const Executor& strand, std::shared_ptr<Clock> clock, ReconnectPolicy reconnect)
     : strand_(strand), clock_(std::move(clock)), reconnect_(reconnect), wake_(strand), answered_(strand) {}
 
 void SessionBase::observe(std::shared_ptr<SessionObserver> observer) {
-  post(strand_, [self = shared_from_this(), observer = std::move(observer)]() mutable {
-    self->observer_ = observer ? std::move(observer) : std::make_shared<SessionObserver>();
+  later([observer = std::move(observer)](SessionBase& s) { s.observer_->add(observer); });
+}
+void SessionBase::stopObserving(std::shared_ptr<SessionObserver> observer) {
+  later([observer = std::move(observer)](SessionBase& s) { s.observer_->remove(observer); });
+}
+void SessionBase::setPolicy(Policy policy) {
+  later([policy](SessionBase& s) { s.policy_ = policy; });
+}
+void SessionBase::setViewOnly(bool on) {
+  later([on](SessionBase& s) { s.policy_.onlyLook = on; });
+}
+void SessionBase::key(std::uint32_t keysym, std::uint32_t scanCode, bool down) {
+  // Releases pass even when only looking, so that no key stays down over there.
+  later([=](SessionBase& s) {
+    if (s.policy_.mayType() || !down) s.keyNow(keysym, scanCode, down);
   });
+}
+void SessionBase::pointer(Point at, unsigned buttons) {
+  later([=](SessionBase& s) {
+    if (s.policy_.mayType()) s.pointerNow(at, buttons);
+  });
+}
+void SessionBase::pointerBy(int dx, int dy, unsigned buttons) {
+  later([=](SessionBase& s) {
+    if (s.policy_.mayType()) s.pointerByNow(dx, dy, buttons);
+  });
+}
+void SessionBase::offerClipboard(std::string utf8) {
+  later([text = std::move(utf8)](SessionBase& s) {
+    if (s.policy_.mayPaste()) s.clipboardNow(text);
+  });
+}
+void SessionBase::requestSize(Size size) {
+  later([=](SessionBase& s) {
+    if (s.policy_.mayType()) s.sizeNow(size);
+  });
+}
+void SessionBase::switchScreen(std::uint32_t id, Size size) {
+  later([=](SessionBase& s) {
+    if (s.policy_.mayType()) s.switchScreenNow(id, size);
+  });
+}
+void SessionBase::arrangeScreens(std::vector<ScreenOffer> plan) {
+  later([plan = std::move(plan)](SessionBase& s) {
+    if (s.policy_.mayType()) s.arrangeNow(plan);
+  });
+}
+void SessionBase::power(PowerWish wish) {
+  later([=](SessionBase& s) {
+    if (s.policy_.mayPower()) s.powerNow(wish);
+  });
+}
+void SessionBase::setSound(bool on) {
+  later([on](SessionBase& s) { s.soundNow(on); });
+}
+void SessionBase::setColours(int bits) {
+  later([bits](SessionBase& s) { s.coloursNow(bits); });
+}
+void SessionBase::setQuality(int quality, int compression) {
+  later([=](SessionBase& s) { s.qualityNow(quality, compression); });
+}
+void SessionBase::refresh() {
+  later([](SessionBase& s) { s.refreshNow(); });
+}
+void SessionBase::setPaused(bool paused) {
+  later([paused](SessionBase& s) { s.pausedNow(paused); });
+}
+void SessionBase::tellClipboard(const std::string& utf8) {
+  if (policy_.clipboardFrom) observer_->clipboardText(utf8);
 }
 void SessionBase::start() {
   post(strand_, [self = shared_from_this()] { self->startNow(); });

@@ -2,6 +2,7 @@
 #pragma once
 #include "base/clock.hpp"
 #include "base/runtime.hpp"
+#include "session/observers.hpp"
 #include "session/session.hpp"
 
 namespace kw {
@@ -12,6 +13,24 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
   void start() override;
   void end() override;
   void retry() override;
+  void stopObserving(std::shared_ptr<SessionObserver> observer) override;
+  void setPolicy(Policy policy) override;
+  void setViewOnly(bool on) override;
+
+  // Commands: brought to the strand, checked against the policy, and handed to the …Now() below.
+  void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) final;
+  void pointer(Point at, unsigned buttons) final;
+  void pointerBy(int dx, int dy, unsigned buttons) final;
+  void offerClipboard(std::string utf8) final;
+  void requestSize(Size size) final;
+  void switchScreen(std::uint32_t id, Size size) final;
+  void arrangeScreens(std::vector<ScreenOffer> plan) final;
+  void power(PowerWish wish) final;
+  void setSound(bool on) final;
+  void setColours(int bits) final;
+  void setQuality(int quality, int compression) final;
+  void refresh() final;
+  void setPaused(bool paused) final;
 
   // Asker; on the strand.
   Task<Answer> ask(Question question) override;
@@ -30,6 +49,23 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
   virtual bool triesAgainAtOnce(const Error&) { return false; }
   /// Once a second while running.
   virtual void everySecond(double /*seconds since the last time*/) {}
+  // What an engine does for each command; on the strand, also while not connected.
+  virtual void keyNow(std::uint32_t /*keysym*/, std::uint32_t /*scanCode*/, bool /*down*/) {}
+  virtual void pointerNow(Point, unsigned /*buttons*/) {}
+  virtual void pointerByNow(int /*dx*/, int /*dy*/, unsigned /*buttons*/) {}
+  virtual void clipboardNow(const std::string& /*utf8*/) {}
+  virtual void sizeNow(Size) {}
+  virtual void switchScreenNow(std::uint32_t /*id*/, Size) {}
+  virtual void arrangeNow(const std::vector<ScreenOffer>&) {}
+  virtual void powerNow(PowerWish) {}
+  virtual void soundNow(bool /*on*/) {}
+  virtual void coloursNow(int /*bits*/) {}
+  virtual void qualityNow(int /*quality*/, int /*compression*/) {}
+  virtual void refreshNow() {}
+  virtual void pausedNow(bool /*paused*/) {}
+  /// Text copied over there, told on if the policy lets it.
+  void tellClipboard(const std::string& utf8);
+
   /// What the address is called in sentences.
   [[nodiscard]] virtual std::string peerName() const = 0;
 
@@ -45,12 +81,17 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
 
   Executor strand_;
   std::shared_ptr<Clock> clock_;
-  std::shared_ptr<SessionObserver> observer_ = std::make_shared<SessionObserver>();
+  std::shared_ptr<Observers> observer_ = std::make_shared<Observers>();
+  Policy policy_;
   SessionStatus status_;
   RouteFacts route_;
   bool ending_ = false;
 
  private:
+  template <typename F>
+  void later(F what) {
+    post(strand_, [self = shared_from_this(), what = std::move(what)] { what(*self); });
+  }
   void startNow();
   void endNow();
   Task<void> run();

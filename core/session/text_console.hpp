@@ -33,6 +33,8 @@ class TextConsole {
   virtual void paste(std::string utf8) = 0;
   virtual void setPacing(Pacing pacing) = 0;
   virtual void resizeText(int rows, int columns) = 0;
+  /// Whether the terminal answers what the program there asks it (off when another terminal shows the text).
+  virtual void answerQuestions(bool on) = 0;
 
   virtual void sendBreak(std::chrono::milliseconds length) = 0;
   virtual void changeLine(LineSettings settings) = 0;

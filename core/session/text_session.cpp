@@ -15,6 +15,8 @@ namespace {
 
 namespace fs = std::filesystem;
 
+constexpr std::size_t kMostAnswers = 64 * 1024;  ///< bytes of a terminal's answers that wait to be sent
+
 class TextSession : public SessionBase, public TextConsole {
  public:
   TextSession(const Executor& strand, std::shared_ptr<Clock> clock, TextConfig config)
@@ -26,6 +28,7 @@ class TextSession : public SessionBase, public TextConsole {
         columns_(config_.columns),
         toSend_(strand),
         cancelled_(strand) {
+    policy_.onlyLook = config_.viewOnly;
     plain_.onLine = [this](const std::string& line) { watcher_.line(line, seenBy()); };
   }
 
@@ -38,53 +41,33 @@ class TextSession : public SessionBase, public TextConsole {
     terminal_.onOutput = [later](const std::string& bytes) {
       later([bytes](TextSession& s) { s.typed(bytes); });
     };
-    if (config_.answersQuestions)
-      terminal_.onAnswer = [later](const std::string& bytes) {
-        later([bytes](TextSession& s) {
-          if (!s.diverted_) s.queue(bytes);
-        });
-      };
+    terminal_.onAnswer = [later](const std::string& bytes) {
+      later([bytes](TextSession& s) {
+        // Not without end to a line that takes nothing: what it asked before then is not waited for any more.
+        if (!s.diverted_ && s.config_.answersQuestions && s.outbox_.size() < kMostAnswers) s.queue(bytes);
+      });
+    };
     terminal_.onBell = [later] { later([](TextSession& s) { s.observer_->bell(); }); };
     terminal_.onTitle = [later](const std::string& title) {
       later([title](TextSession& s) { s.observer_->nameChanged(title); });
     };
   }
 
-  // The common shape.
-  [[nodiscard]] std::shared_ptr<Framebuffer> picture() const override { return nullptr; }
   [[nodiscard]] TextConsole* text() override { return this; }
-  void key(std::uint32_t keysym, std::uint32_t, bool down) override {
-    onStrand<TextSession>([=](TextSession& s) {
-      if (!s.config_.viewOnly || !down) s.keys_.key(keysym, down, s.terminal_);
-    });
-  }
-  void pointer(Point, unsigned) override {}
-  void pointerBy(int, int, unsigned) override {}
-  void offerClipboard(std::string) override {}
-  void requestSize(Size) override {}
-  void power(PowerWish) override {}
-  void setSound(bool) override {}
-  void setColours(int) override {}
-  void setQuality(int, int) override {}
-  void setPaused(bool) override {}
-  void refresh() override {
-    onStrand<TextSession>([](TextSession& s) { s.changed(); });
-  }
-  void setViewOnly(bool on) override {
-    onStrand<TextSession>([on](TextSession& s) { s.config_.viewOnly = on; });
-  }
 
   // The console.
   text::Terminal& terminal() override { return terminal_; }
   void textSeen() override { told_ = false; }
   void sendBytes(std::string bytes) override {
     onStrand<TextSession>([bytes = std::move(bytes)](TextSession& s) {
-      if (!s.config_.viewOnly) s.typed(bytes);
+      if (s.policy_.mayType()) s.typed(bytes);
     });
   }
   void paste(std::string utf8) override {
     onStrand<TextSession>(
-        [utf8 = std::move(utf8)](TextSession& s) { s.pasteNow(s.terminal_.pasteBytes(utf8), "pasting"); });
+        [utf8 = std::move(utf8)](TextSession& s) {
+          if (s.policy_.mayPaste()) s.pasteNow(s.terminal_.pasteBytes(utf8), "pasting");
+        });
   }
   void setPacing(Pacing pacing) override {
     onStrand<TextSession>([pacing](TextSession& s) { s.config_.pacing = pacing; });
@@ -109,15 +92,24 @@ class TextSession : public SessionBase, public TextConsole {
       s.beginDoctor(options, done);
     });
   }
+  void answerQuestions(bool on) override {
+    onStrand<TextSession>([on](TextSession& s) { s.config_.answersQuestions = on; });
+  }
   void sendFile(text::TransferKind kind, fs::path file) override {
-    onStrand<TextSession>([kind, file = std::move(file)](TextSession& s) { s.beginSend(kind, file); });
+    onStrand<TextSession>([kind, file = std::move(file)](TextSession& s) {
+      if (s.mayTransfer()) s.beginSend(kind, file);
+    });
   }
   void receiveFiles(text::TransferKind kind, fs::path folder) override {
     onStrand<TextSession>(
-        [kind, folder = std::move(folder)](TextSession& s) { s.beginReceive(kind, folder); });
+        [kind, folder = std::move(folder)](TextSession& s) {
+          if (s.mayTransfer()) s.beginReceive(kind, folder);
+        });
   }
   void sendAsText(fs::path file) override {
-    onStrand<TextSession>([file = std::move(file)](TextSession& s) { s.sendTextNow(file); });
+    onStrand<TextSession>([file = std::move(file)](TextSession& s) {
+      if (s.mayTransfer()) s.sendTextNow(file);
+    });
   }
   void cancelTransfer() override {
     onStrand<TextSession>([](TextSession& s) {
@@ -148,6 +140,10 @@ class TextSession : public SessionBase, public TextConsole {
   }
 
  protected:
+  void keyNow(std::uint32_t keysym, std::uint32_t, bool down) override {
+    keys_.key(keysym, down, terminal_);
+  }
+  void refreshNow() override { changed(); }
   [[nodiscard]] std::string peerName() const override { return config_.place; }
 
   Task<void> connectAndServe() override {
@@ -159,12 +155,12 @@ class TextSession : public SessionBase, public TextConsole {
     route_.answersIn = findings.took;
     route_.security = line.kind;
     route_.sealed = line.stream->sealed();
-    line_ = std::move(line);
+    line_ = std::make_shared<TextLine>(std::move(line));
     tellAbilities();
     becomeLive();
     tellLine();
     outbox_.clear();
-    if (line_.resize) {
+    if (line_->resize) {
       resizeWanted_ = true;
       toSend_.notify();
     }
@@ -174,13 +170,12 @@ class TextSession : public SessionBase, public TextConsole {
 
   void connectionOver() override {
     if (diverted_) diverted_->close();
-    if (line_.stream) line_.stream->close();
+    if (line_->stream) line_->stream->close();
     cancelling_ = true;
     cancelled_.notify();
-    line_.control = nullptr;
   }
   void closeConnection() override {
-    if (line_.stream) line_.stream->close();
+    if (line_->stream) line_->stream->close();
     if (diverted_) diverted_->close();
   }
 
@@ -189,7 +184,7 @@ class TextSession : public SessionBase, public TextConsole {
     f.bytesIn = bytesIn_, f.bytesOut = bytesOut_;
     f.bytesInPerSecond = static_cast<double>(bytesIn_ - before_.bytesIn) / seconds;
     f.bytesOutPerSecond = static_cast<double>(bytesOut_ - before_.bytesOut) / seconds;
-    f.encodings = line_.kind;
+    f.encodings = line_->kind;
     before_ = f;
     observer_->figuresChanged(f);
     tellLine();
@@ -201,7 +196,7 @@ class TextSession : public SessionBase, public TextConsole {
   Task<void> readAll() {
     Bytes in(64 * 1024);
     for (;;) {
-      const std::size_t n = co_await line_.stream->readSome(in);
+      const std::size_t n = co_await line_->stream->readSome(in);
       bytesIn_ += n;
       if (diverted_)
         diverted_->give(ByteView(in).first(n));
@@ -215,7 +210,7 @@ class TextSession : public SessionBase, public TextConsole {
     for (std::size_t at = 0; at < bytes.size(); at += 8192)
       terminal_.feed(bytes.subspan(at, std::min<std::size_t>(8192, bytes.size() - at)));
     // A program may ask for 132 columns; the programs that it starts ask the line how many there are.
-    if (line_.resize && terminal_.columns() != toldColumns_) {
+    if (line_->resize && terminal_.columns() != toldColumns_) {
       resizeWanted_ = true;
       toSend_.notify();
     }
@@ -245,7 +240,7 @@ class TextSession : public SessionBase, public TextConsole {
   void typed(const std::string& bytes) {
     if (diverted_) return;
     const bool echo = config_.localEcho == LocalEcho::On ||
-                      (config_.localEcho == LocalEcho::Auto && line_.echoesHere && line_.echoesHere());
+                      (config_.localEcho == LocalEcho::Auto && line_->echoesHere && line_->echoesHere());
     if (echo) {
       std::string shown;
       for (char c : bytes) shown += c == '\r' ? "\r\n" : std::string(1, c);
@@ -263,12 +258,12 @@ class TextSession : public SessionBase, public TextConsole {
   Task<void> writeAll() {
     for (;;) {
       while (outbox_.empty() && !resizeWanted_) co_await toSend_.wait();
-      if (std::exchange(resizeWanted_, false) && line_.resize) {
+      if (std::exchange(resizeWanted_, false) && line_->resize) {
         toldColumns_ = terminal_.columns();
-        co_await line_.resize(toldColumns_, rows_);
+        co_await line_->resize(toldColumns_, rows_);
       }
       const Bytes now = std::exchange(outbox_, {});
-      if (!now.empty()) co_await line_.stream->write(now);
+      if (!now.empty()) co_await line_->stream->write(now);
       bytesOut_ += now.size();
     }
   }
@@ -282,14 +277,21 @@ class TextSession : public SessionBase, public TextConsole {
     changed();
   }
 
+  [[nodiscard]] bool mayTransfer() {
+    if (policy_.mayTransfer()) return true;
+    observer_->remark("This session only looks: nothing is sent or fetched.");
+    return false;
+  }
+
   template <typename F>
   void withControl(F what, std::string otherwise) {
     onStrand<TextSession>([what, otherwise](TextSession& s) {
-      if (s.line_.control == nullptr || !s.live())
+      if (!s.policy_.mayType()) return s.observer_->remark("This session only looks: " + otherwise + ".");
+      if (s.line_->control == nullptr || !s.live())
         return s.observer_->remark("This line has no such thing: " + otherwise + ".");
       auto self = std::static_pointer_cast<TextSession>(s.shared_from_this());
       spawn(
-          s.strand_, [self, what]() -> Task<void> { co_await what(*self->line_.control); },
+          s.strand_, [line = s.line_, what]() -> Task<void> { co_await what(*line->control); },
           [self, otherwise](std::exception_ptr failure) {
             if (failure) self->observer_->remark(messageOf(failure) + "; " + otherwise + ".");
             self->tellLine();
@@ -299,16 +301,16 @@ class TextSession : public SessionBase, public TextConsole {
 
   void tellLine() {
     LineFacts facts;
-    facts.kind = line_.kind;
-    if (line_.control != nullptr && live()) {
-      facts.errors = line_.control->errors();
-      if (const auto lamps = line_.control->lines()) {
-        facts.settings = line_.control->settings().forPeople();
+    facts.kind = line_->kind;
+    if (line_->control != nullptr && live()) {
+      facts.errors = line_->control->errors();
+      if (const auto lamps = line_->control->lines()) {
+        facts.settings = line_->control->settings().forPeople();
         facts.hasLamps = true;
         facts.rts = lamps->rts, facts.dtr = lamps->dtr, facts.cts = lamps->cts, facts.dsr = lamps->dsr,
         facts.dcd = lamps->dcd, facts.ri = lamps->ri;
-      } else if (line_.hasSettings) {
-        facts.settings = line_.control->settings().forPeople();
+      } else if (line_->hasSettings) {
+        facts.settings = line_->control->settings().forPeople();
       }
     }
     if (facts == lineFacts_) return;
@@ -326,8 +328,8 @@ class TextSession : public SessionBase, public TextConsole {
     c.screens = {false, "A line of text has one screen."};
     c.quality = c.colours = {false, "Text is sent as it is."};
     c.files = {false, "Files go over this line with Send file."};
-    c.breakSignal = say(line_.control != nullptr, "Only serial and telnet lines have a break.");
-    c.lineSettings = say(line_.hasSettings, "This line has no speed or framing of its own.");
+    c.breakSignal = say(line_->control != nullptr, "Only serial and telnet lines have a break.");
+    c.lineSettings = say(line_->hasSettings, "This line has no speed or framing of its own.");
     observer_->capabilitiesChanged(c);
   }
 
@@ -339,7 +341,7 @@ class TextSession : public SessionBase, public TextConsole {
   }
 
   void pasteNow(const std::string& bytes, const std::string& what) {
-    if (config_.viewOnly || !live()) return;
+    if (!policy_.mayType() || !live()) return;
     const Pacing& p = config_.pacing;
     if (p.perCharacter.count() == 0 && p.perLine.count() == 0 && what == "pasting") return typed(bytes);
     if (busy()) return;
@@ -464,7 +466,8 @@ class TextSession : public SessionBase, public TextConsole {
   }
 
   void beginDoctor(const DoctorOptions& options, const std::function<void(DoctorReport)>& done) {
-    if (line_.control == nullptr || !line_.hasSettings || !live())
+    if (!policy_.mayType()) return observer_->remark("This session only looks: the line stays as it is.");
+    if (line_->control == nullptr || !line_->hasSettings || !live())
       return observer_->remark("This line has no speed or framing to try.");
     if (busy()) return;
     divert();
@@ -476,7 +479,7 @@ class TextSession : public SessionBase, public TextConsole {
     auto line = diverted_;
     facts_.total = options.speeds.size() + 1;
     DoctorReport report =
-        co_await kw::tryUsualSettings(*line, *line_.control, clock_, options, [this](const LineSettings& s) {
+        co_await kw::tryUsualSettings(*line, *line_->control, clock_, options, [this](const LineSettings& s) {
           facts_.what = "listening with " + s.forPeople();
           ++facts_.done;
           observer_->transferChanged(facts_);
@@ -518,7 +521,8 @@ class TextSession : public SessionBase, public TextConsole {
   text::PlainLines plain_;
   text::Watcher watcher_;
   TextKeys keys_;
-  TextLine line_;
+  /// Shared with what is under way on it (a break that is being held): a new connection has a new one.
+  std::shared_ptr<TextLine> line_ = std::make_shared<TextLine>();
   LineFacts lineFacts_;
   int rows_, columns_, toldColumns_ = 0;
   Bytes outbox_;

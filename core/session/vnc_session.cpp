@@ -12,112 +12,41 @@ class VncSession : public SessionBase, public rfb::ClientEvents {
   VncSession(const Executor& strand, std::shared_ptr<Clock> clock, VncConfig config)
       : SessionBase(strand, std::move(clock), config.reconnect),
         config_(std::move(config)),
+        signIns_(config_.kept),
         picture_(std::make_shared<Framebuffer>()) {
     config_.options.host = config_.unixPath.empty() ? config_.host : "";
     route_.host = config_.unixPath.empty() ? config_.host : config_.unixPath;
     route_.port = config_.unixPath.empty() ? config_.port : 0;
+    policy_.onlyLook = config_.viewOnly;
   }
 
-  // Commands, from any thread.
   [[nodiscard]] std::shared_ptr<Framebuffer> picture() const override { return picture_; }
 
-  void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) override {
-    // Releases pass even when only looking, so that no key stays down over there.
-    withClient([=](rfb::Client& c, VncSession& self) {
-      if (!self.config_.viewOnly || !down) c.key(keysym, scanCode, down);
-    });
-  }
-  void pointer(Point at, unsigned buttons) override {
-    withClient([=](rfb::Client& c, VncSession& self) {
-      if (!self.config_.viewOnly) c.pointer(at, buttons);
-    });
-  }
-  void pointerBy(int dx, int dy, unsigned buttons) override {
-    withClient([=](rfb::Client& c, VncSession& self) {
-      if (!self.config_.viewOnly) c.pointerBy(dx, dy, buttons);
-    });
-  }
-  void offerClipboard(std::string utf8) override {
-    withClient([text = std::move(utf8)](rfb::Client& c, VncSession& self) {
-      if (!self.config_.viewOnly) c.offerClipboard(text);
-    });
-  }
-  void requestSize(Size size) override {
-    withClient([=](rfb::Client& c, VncSession&) { c.requestSize(size); });
-  }
-  void power(PowerWish wish) override {
-    withClient([=](rfb::Client& c, VncSession&) {
-      c.power(wish == PowerWish::ShutDown ? rfb::PowerAction::ShutDown
-              : wish == PowerWish::Reboot ? rfb::PowerAction::Reboot
-                                          : rfb::PowerAction::Reset);
-    });
-  }
-  void setSound(bool on) override {
-    onStrand<VncSession>([on](VncSession& self) {
-      self.config_.options.audio = on;
-      if (self.client_) self.client_->setAudio(on);
-    });
-  }
-  void setColours(int bits) override {
-    onStrand<VncSession>([bits](VncSession& self) {
-      const PixelFormat format = bits == 8    ? PixelFormat::rgb332()
-                                 : bits == 16 ? PixelFormat::rgb565()
-                                              : PixelFormat::native();
-      self.config_.options.format = format;
-      if (self.client_) self.client_->setFormat(format);
-    });
-  }
-  void setQuality(int quality, int compression) override {
-    onStrand<VncSession>([=](VncSession& self) {
-      self.config_.chooseQuality = false;
-      self.config_.options.quality = quality;
-      self.config_.options.compression = compression;
-      if (self.client_) self.client_->setQuality(quality, compression);
-    });
-  }
-  void setViewOnly(bool on) override {
-    onStrand<VncSession>([on](VncSession& self) { self.config_.viewOnly = on; });
-  }
-  void refresh() override {
-    withClient([](rfb::Client& c, VncSession&) { c.refresh(); });
-  }
-  void setPaused(bool paused) override {
-    onStrand<VncSession>([paused](VncSession& self) {
-      self.paused_ = paused;
-      if (self.client_) self.client_->pauseUpdates(paused);
-    });
-  }
-
   // Questions of the handshake.
-  Task<rfb::SignIn> signIn(rfb::SignInRequest request) override {
-    asksSignIn_ = true;
-    if (!wrongBefore_ && config_.keptSignIn) {
-      if (auto kept = config_.keptSignIn(request)) co_return *kept;
-    }
-    Question question;
-    question.kind = request.wantsUser ? Question::Kind::UserAndPassword : Question::Kind::Password;
-    question.text = (request.wantsUser ? "Name and password for " : "Password for ") + config_.label;
-    if (request.eightCharacters) question.hint = "Only the first eight characters count here.";
-    question.again = wrongBefore_;
-    Answer answer = co_await ask(std::move(question));
-    if (!answer.accepted) throw Error(ErrorKind::SignInFailed, "no password was given");
-    answeredByPerson_ = true;
-    rfb::SignIn out;
-    out.user = answer.user;
-    out.password = answer.password;
-    if (answer.remember) toRemember_ = out;
-    co_return out;
+  Task<SignIn> signIn(rfb::SignInRequest request) override {
+    SignInWish wish;
+    wish.wantsUser = request.wantsUser;
+    wish.label = config_.label;
+    wish.use = request.use;
+    if (request.eightCharacters) wish.hint = "Only the first eight characters count here.";
+    co_return co_await signIns_.next(*this, std::move(wish));
   }
 
   Task<bool> trust(PeerCertificate certificate) override {
-    return trustCertificate(*this, config_.trust, peerName(), config_.label, std::move(certificate));
+    return trustCertificate(*this, config_.trust, pinName(), config_.label, std::move(certificate));
+  }
+
+  Task<bool> plain(std::string method) override {
+    return goOnPlain(*this, config_.trust, pinName(), config_.label, std::move(method));
+  }
+  Task<bool> unproved(std::string method) override {
+    return goOnUnproved(*this, config_.trust, pinName(), config_.label, std::move(method));
   }
 
   // Events of the client.
   void opened(const std::string& name, const std::string& security, bool sealed) override {
-    wrongBefore_ = false;
-    if (toRemember_ && config_.rememberSignIn) config_.rememberSignIn(*toRemember_);
-    toRemember_.reset();
+    signIns_.worked();
+    if (sealed) noteSealed(config_.trust, pinName(), security);
     route_.security = security;
     route_.sealed = sealed;
     route_.machineName = name;
@@ -142,7 +71,7 @@ class VncSession : public SessionBase, public rfb::ClientEvents {
     observer_->nameChanged(name);
   }
   void ledState(unsigned bits) override { observer_->lockKeysChanged(bits); }
-  void clipboardText(const std::string& text) override { observer_->clipboardText(text); }
+  void clipboardText(const std::string& text) override { tellClipboard(text); }
   void audioBegins(rfb::AudioForm form) override { observer_->soundBegins({form.channels, form.rate}); }
   void audioData(ByteView data) override { observer_->sound(data); }
   void audioEnds() override { observer_->soundEnds(); }
@@ -164,39 +93,71 @@ class VncSession : public SessionBase, public rfb::ClientEvents {
     observer_->capabilitiesChanged(c);
   }
 
- private:
-  template <typename F>
-  void withClient(F what) {
-    onStrand<VncSession>([what = std::move(what)](VncSession& self) {
-      if (self.client_) what(*self.client_, self);
-    });
+ protected:
+  // Commands.
+  void keyNow(std::uint32_t keysym, std::uint32_t scanCode, bool down) override {
+    if (client_) client_->key(keysym, scanCode, down);
+  }
+  void pointerNow(Point at, unsigned buttons) override {
+    if (client_) client_->pointer(at, buttons & 0x7f);
+  }
+  void pointerByNow(int dx, int dy, unsigned buttons) override {
+    if (client_) client_->pointerBy(dx, dy, buttons & 0x7f);
+  }
+  void clipboardNow(const std::string& utf8) override {
+    if (client_) client_->offerClipboard(utf8);
+  }
+  void sizeNow(Size size) override {
+    if (client_) client_->requestSize(size);
+  }
+  void powerNow(PowerWish wish) override {
+    if (!client_) return;
+    client_->power(wish == PowerWish::ShutDown ? rfb::PowerAction::ShutDown
+                   : wish == PowerWish::Reboot ? rfb::PowerAction::Reboot
+                                               : rfb::PowerAction::Reset);
+  }
+  void soundNow(bool on) override {
+    config_.options.audio = on;
+    if (client_) client_->setAudio(on);
+  }
+  void coloursNow(int bits) override {
+    config_.options.format = rfb::formatOfColours(bits);
+    if (client_) client_->setFormat(config_.options.format);
+  }
+  void qualityNow(int quality, int compression) override {
+    config_.chooseQuality = false;
+    config_.options.quality = quality;
+    config_.options.compression = compression;
+    if (client_) client_->setQuality(quality, compression);
+  }
+  void refreshNow() override {
+    if (client_) client_->refresh();
+  }
+  void pausedNow(bool paused) override {
+    paused_ = paused;
+    if (client_) client_->pauseUpdates(paused);
   }
 
+ private:
   [[nodiscard]] std::string peerName() const override {
     return config_.unixPath.empty() ? config_.host + ":" + std::to_string(config_.port) : config_.unixPath;
   }
+  [[nodiscard]] std::string pinName() const { return config_.way ? config_.way->pinName() : peerName(); }
 
   void closeConnection() override {
     if (client_) client_->close();
   }
   void connectionOver() override { client_.reset(); }
-  bool triesAgainAtOnce(const Error& failure) override {
-    if (failure.kind() != ErrorKind::SignInFailed || !asksSignIn_ || !(answeredByPerson_ || !wrongBefore_) ||
-        failure.detail() == "no password was given")
-      return false;
-    wrongBefore_ = true;  // ask, or ask again
-    toRemember_.reset();
-    return true;
-  }
+  bool triesAgainAtOnce(const Error& failure) override { return signIns_.again(failure); }
 
   Task<StreamPtr> connect(ConnectFindings* findings) {
-    if (config_.connect) return config_.connect(*this, route_, findings);
+    if (config_.way) return config_.way->connect(*this, route_, findings);
     if (!config_.unixPath.empty()) return connectUnix(config_.unixPath);
     return connectTcp(config_.host, static_cast<std::uint16_t>(config_.port), config_.connectLimit, findings);
   }
 
   Task<void> connectAndServe() override {
-    asksSignIn_ = answeredByPerson_ = false;
+    signIns_.begin();
     ConnectFindings findings;
     StreamPtr stream = co_await connect(&findings);
     route_.address = findings.address;
@@ -250,11 +211,11 @@ class VncSession : public SessionBase, public rfb::ClientEvents {
   }
 
   VncConfig config_;
+  SignInTurns signIns_;
   std::shared_ptr<Framebuffer> picture_;
   std::unique_ptr<rfb::Client> client_;
-  std::optional<rfb::SignIn> toRemember_;
   std::size_t screenCount_ = 1;
-  bool paused_ = false, asksSignIn_ = false, answeredByPerson_ = false, wrongBefore_ = false;
+  bool paused_ = false;
   Figures before_;
   std::map<std::int32_t, std::uint64_t> seen_;
 };

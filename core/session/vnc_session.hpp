@@ -3,7 +3,8 @@
 #include <functional>
 
 #include "rfb/client.hpp"
-#include "session/session.hpp"
+#include "session/sign_in_turns.hpp"
+#include "session/way.hpp"
 
 namespace kw {
 
@@ -19,14 +20,10 @@ struct VncConfig {
   /// Quality and compression follow from how quickly the peer answers; options' own count for the quickest
   /// lines.
   bool chooseQuality = false;
-  /// Kept credentials; asked first, once per attempt chain. May be empty.
-  std::function<std::optional<rfb::SignIn>(const rfb::SignInRequest&)> keptSignIn;
-  /// Called with credentials that worked and were to be remembered.
-  std::function<void(const rfb::SignIn&)> rememberSignIn;
+  KeptSignIns kept;
   std::shared_ptr<TrustStore> trust;
-  /// Makes the connection; empty: TCP or unix socket as above. The seam for tunnels, which may ask questions
-  /// and write down the hops they found.
-  std::function<Task<StreamPtr>(Asker&, RouteFacts&, ConnectFindings*)> connect;
+  /// How to get there; null: TCP or unix socket as above.
+  std::shared_ptr<Way> way;
 };
 
 std::shared_ptr<Session> makeVncSession(const Executor& strand, std::shared_ptr<Clock> clock,

@@ -24,6 +24,9 @@ Task<void> establish(std::shared_ptr<State> s, std::shared_ptr<SshEvents> events
   co_await checkHostKey(*s, *events);
   events->doing("signing in on " + s->options.host);
   co_await signIn(*s, *events);
+  const char* cipher = ssh_get_cipher_in(s->session);
+  const char* exchange = ssh_get_kex_algo(s->session);
+  s->ciphers = std::string(cipher != nullptr ? cipher : "?") + ", " + (exchange != nullptr ? exchange : "?");
   s->alive = true;
   spawn(s->strand, [s] { return s->pump(); });
   if (s->options.keepAlive.count() > 0) spawn(s->strand, [s] { return s->keepAlive(); });
@@ -197,10 +200,6 @@ Task<void> SshConnection::remember() {
 bool SshConnection::alive() const { return state_->alive; }
 std::string SshConnection::signedInWith() const { return state_->signedInWith; }
 const HostKey& SshConnection::hostKey() const { return state_->key; }
-std::string SshConnection::ciphers() const {
-  const char* cipher = ssh_get_cipher_in(state_->session);
-  const char* exchange = ssh_get_kex_algo(state_->session);
-  return std::string(cipher != nullptr ? cipher : "?") + ", " + (exchange != nullptr ? exchange : "?");
-}
+std::string SshConnection::ciphers() const { return state_->ciphers; }
 
 }  // namespace kw

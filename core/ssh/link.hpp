@@ -71,6 +71,7 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   std::unique_ptr<SocketGate> toRead, toWrite;  ///< libssh's socket, to wait for
   HostKey key;
   std::string signedInWith;
+  std::string ciphers;  ///< both written once, before the connection is handed out
   std::atomic<bool> alive = false;
   std::list<Signal*> waiters;
   std::list<ChannelSink*> sinks;

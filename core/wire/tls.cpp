@@ -166,6 +166,8 @@ PeerCertificate describe(SSL* ssl) {
   out.notBefore = timeText(X509_get0_notBefore(certificate.get()));
   out.notAfter = timeText(X509_get0_notAfter(certificate.get()));
   out.sha256 = fingerprint(certificate.get());
+  if (const ASN1_BIT_STRING* key = X509_get0_pubkey_bitstr(certificate.get()); key != nullptr)
+    out.publicKey.assign(ASN1_STRING_get0_data(key), ASN1_STRING_get0_data(key) + ASN1_STRING_length(key));
   const long verdict = SSL_get_verify_result(ssl);
   out.vouched = verdict == X509_V_OK;
   if (!out.vouched) out.problem = X509_verify_cert_error_string(verdict);

@@ -14,6 +14,7 @@ struct PeerCertificate {
   std::string sha256;               ///< "ab:cd:…" of the DER form
   bool vouched = false;             ///< a known authority signed it, it is in date, and it is for this host
   std::string problem;              ///< why it is not vouched for; empty when it is
+  Bytes publicKey;                  ///< the subjectPublicKey of its DER form; sign-ins are bound to it
 };
 
 struct TlsClientOptions {

@@ -95,7 +95,7 @@ TEST_CASE("a route that cannot be is refused with what is wrong with it", "[rout
 TEST_CASE("a password given for the target is not shown to the jumps", "[route]") {
   Garden garden;
   garden.add("gatehouse", "ssh://duty@192.0.2.1");
-  garden.tools.sshPassword = "alder-vale-7";
+  garden.tools.givenPassword = "alder-vale-7";
   const SettingReader setting = with({{"route.via", "gatehouse, ssh://duty@192.0.2.2"}});
   const Address target = parseAddress("ssh://duty@192.0.2.30");
   for (const SshHop& hop : hopsTo(target, setting, garden.tools)) CHECK_FALSE(hop.options.password);

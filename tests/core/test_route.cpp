@@ -1,7 +1,7 @@
 // Looking whether something answers, and taking quality from a line's speed.
 #include "lab/host.hpp"
 #include "route/checker.hpp"
-#include "route/opening.hpp"
+#include "route/engine_vnc.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;

@@ -1,7 +1,7 @@
 // Sessions: questions, trust, staying connected; with a clock that stands still unless told.
 #include "base/file.hpp"
 #include "lab/host.hpp"
-#include "route/opening.hpp"
+#include "route/engine_vnc.hpp"
 #include "session/keys.hpp"
 #include "session/vnc_session.hpp"
 #include "tests/support.hpp"
@@ -147,7 +147,7 @@ TEST_CASE("A wrong password is asked for again; the right one is remembered only
   bench.watcher->replies = {Bench::password("fern"), Bench::password("orchid", true)};
   std::vector<std::string> remembered;
   std::mutex mutex;
-  bench.config.rememberSignIn = [&](const rfb::SignIn& s) {
+  bench.config.kept.keep = [&](const rfb::SignIn& s) {
     std::lock_guard lock(mutex);
     remembered.push_back(s.password);
   };
@@ -184,7 +184,7 @@ TEST_CASE("A certificate is asked about once; a changed one stops everything and
   Bench bench(p);
   auto trust = std::make_shared<MemoryTrust>();
   bench.config.trust = trust;
-  bench.config.keptSignIn = [](const rfb::SignInRequest&) { return rfb::SignIn{"", "orchid"}; };
+  bench.config.kept.find = [](SecretUse) { return SignIn{"", "orchid"}; };
   Answer yes;
   yes.accepted = yes.remember = true;
   bench.watcher->replies = {yes};
@@ -203,7 +203,7 @@ TEST_CASE("A certificate is asked about once; a changed one stops everything and
   // The pin no longer fits: asked, with the old one; no password leaves before.
   trust->pins[peer] = "00:11";
   int asked = 0;
-  bench.config.keptSignIn = [&](const rfb::SignInRequest&) {
+  bench.config.kept.find = [&](SecretUse) {
     ++asked;
     return rfb::SignIn{"", "orchid"};
   };
@@ -309,16 +309,17 @@ TEST_CASE("A recorded machine opens with its settings, its kept password and its
   });
   keepSignIn(tools, owner, {"duty", "orchid"});
   const Snapshot s = tools.store->load();
-  VncConfig config = vncConfig(parseAddress("vnc://127.0.0.1:5907"), "mist-bench", settingsOf(s, owner));
-  useRecords(config, tools, owner);
+  const Address address = parseAddress("vnc://127.0.0.1:5907");
+  VncConfig config = vncConfig(address, "mist-bench", settingsOf(s, owner));
+  config.kept = keptSignInsOf(tools, owner, address);
   CHECK(config.options.format == PixelFormat::rgb565());
   CHECK(config.options.quality == 3);
   CHECK(config.options.compression == 9);
   CHECK(config.options.security.sealedOnly);
   CHECK(config.reconnect.longest == std::chrono::seconds(7));
-  CHECK(config.keptSignIn({})->password == "orchid");
-  CHECK(config.keptSignIn({})->user == "duty");
-  CHECK_THROWS_AS(vncConfig(parseAddress("rdp://10.8.0.4"), "seed-bank", builtInSettings()), Error);
+  CHECK(config.kept.find(SecretUse::Challenge)->password == "orchid");
+  CHECK(config.kept.find(SecretUse::Proved)->user == "duty");
+  CHECK_FALSE(config.kept.find(SecretUse::Clear));
   // The password is nowhere on disk in the clear.
   for (const auto& file : std::filesystem::recursive_directory_iterator(folder.path))
     if (file.is_regular_file()) CHECK(textOf(readFile(file.path())).find("orchid") == std::string::npos);

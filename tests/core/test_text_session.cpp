@@ -287,7 +287,7 @@ TEST_CASE("text addresses are read and written, with what is wrong named", "[tex
 
 TEST_CASE("a password given for the target is never offered to the jumps before it", "[text-session]") {
   OpeningTools tools;
-  tools.sshPassword = "moss-7";
+  tools.givenPassword = "moss-7";
   tools.via = "ssh://duty@gatehouse, ssh://duty@10.8.0.2:2222";
   const SettingReader usual = builtInSettings();
   const Address target = parseAddress("ssh://duty@10.8.0.31");

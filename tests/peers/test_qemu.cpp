@@ -148,7 +148,7 @@ TEST_CASE("QEMU: password right, wrong, and changed while running", "[qemu]") {
   {
     Viewer viewer([&] {
       VncConfig config = qemu.config();
-      config.keptSignIn = [](const rfb::SignInRequest&) { return rfb::SignIn{"", "orchid"}; };
+      config.kept.find = [](SecretUse) { return SignIn{"", "orchid"}; };
       return config;
     }());
     CHECK(viewer.live());
@@ -158,7 +158,7 @@ TEST_CASE("QEMU: password right, wrong, and changed while running", "[qemu]") {
   {
     // A kept password that is wrong by now: the person is asked.
     VncConfig config = qemu.config();
-    config.keptSignIn = [](const rfb::SignInRequest&) { return rfb::SignIn{"", "fern"}; };
+    config.kept.find = [](SecretUse) { return SignIn{"", "fern"}; };
     Viewer viewer(config);
     viewer.answer.password = "orchid";
     CHECK(viewer.live());
@@ -197,7 +197,7 @@ TEST_CASE("QEMU: TLS with a certificate, with and without a password, and anonym
     Qemu qemu(arguments, "tls-creds=tls0,password=on");
     qemu.qmp("set_password", {{"protocol", "vnc"}, {"password", "orchid"}});
     VncConfig config = qemu.config();
-    config.keptSignIn = [](const rfb::SignInRequest&) { return rfb::SignIn{"", "orchid"}; };
+    config.kept.find = [](SecretUse) { return SignIn{"", "orchid"}; };
     Viewer viewer(config);
     REQUIRE(viewer.live());
     CHECK(viewer.route().security == "VeNCrypt X509Vnc");
@@ -242,14 +242,11 @@ TEST_CASE("QEMU: signing in by SASL, sealed by itself or inside TLS; a wrong pas
   Qemu qemu(arguments, options, true);
   ::unsetenv("SASL_CONF_PATH");
   const auto signIn = [](const std::string& password) {
-    return [password](const rfb::SignInRequest& request) {
-      CHECK(request.wantsUser);
-      return rfb::SignIn{"duty@fernery", password};
-    };
+    return [password](SecretUse) { return SignIn{"duty@fernery", password}; };
   };
   {
     VncConfig config = qemu.config();
-    config.keptSignIn = signIn("orchid");
+    config.kept.find = signIn("orchid");
     Viewer viewer(config);
     viewer.answer.accepted = true;
     const bool live = viewer.live();
@@ -265,7 +262,7 @@ TEST_CASE("QEMU: signing in by SASL, sealed by itself or inside TLS; a wrong pas
     qemu.cont();
   }
   VncConfig config = qemu.config();
-  config.keptSignIn = signIn("wrong");
+  config.kept.find = signIn("wrong");
   Viewer refused(config);
   REQUIRE(refused.until([&] {
     return refused.status().problem.has_value() || refused.questions().size() > (tls && !anonymous ? 1U : 0U);

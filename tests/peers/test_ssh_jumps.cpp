@@ -2,6 +2,7 @@
 #include <atomic>
 #include <fstream>
 
+#include "route/engine_vnc.hpp"
 #include "route/text_opening.hpp"
 #include "tests/peers/ssh_support.hpp"
 #include "tests/text_support.hpp"
@@ -154,12 +155,7 @@ TEST_CASE("VNC to QEMU through two jumps shows what QEMU shows", "[ssh]") {
   Address address = parseAddress(qemu.address());
   const auto trusts = std::make_shared<int>(0);
   VncConfig config = vncConfig(address, "mist-bench", reading({{"screen.quality", "lossless"}}));
-  const std::vector<SshHop> hops = hopsTo(address, reading({{"route.via", "fernery"}}), jumps.tools);
-  REQUIRE(hops.size() == 2);
-  OpeningTools tools = jumps.tools;
-  config.connect = [hops, address, tools](Asker& asker, RouteFacts& facts, ConnectFindings* f) {
-    return connectThrough(hops, address, std::chrono::seconds(10), tools, asker, facts, f);
-  };
+  config.way = wayTo(address, reading({{"route.via", "fernery"}}), jumps.tools);
   Viewer viewer(config);
   viewer.answer = yes(true);
   REQUIRE(viewer.live());

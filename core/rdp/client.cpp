@@ -1,0 +1,242 @@
+#include "rdp/client.hpp"
+
+#include <algorithm>
+
+namespace kw::rdp {
+
+namespace {
+constexpr const char* kDisplayControl = "Microsoft::Windows::RDS::DisplayControl";
+constexpr std::size_t kMostOutgoing = 8 << 20;
+}  // namespace
+
+Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared_ptr<Framebuffer> picture,
+               ClientOptions options, ClientEvents& events)
+    : strand_(strand),
+      clock_(std::move(clock)),
+      picture_(picture),
+      options_(std::move(options)),
+      events_(events),
+      licensing_("", ""),
+      updates_(std::move(picture)),
+      clipboard_({[this](Bytes message) { sendChannel("cliprdr", message); },
+                  [this](const std::string& text) { events_.clipboardText(text); }},
+                 false),
+      dynamic_([this](Bytes message) { sendChannel("drdynvc", message); }),
+      outgoingSignal_(strand) {
+  openDisplayControl();
+}
+
+Client::~Client() = default;
+
+Task<void> Client::run(Dial dial) {
+  co_await connect(dial);
+  in_ = std::make_unique<WireReader>(*stream_);
+  std::optional<Error> failure;
+  try {
+    co_await firstOf(readMessages(), writeMessages());
+  } catch (const Error& e) {
+    failure = e;
+  }
+  if (closed_) throw Error(ErrorKind::Cancelled, "ended here");
+  if (errorInfo_ != 0) {
+    const Reason reason = reasonFor(errorInfo_);
+    throw Error(reason.ours ? ErrorKind::Cancelled : ErrorKind::ClosedByPeer, reason.sentence, peer_);
+  }
+  throw failure ? *failure : Error(ErrorKind::ClosedByPeer, "the service ended the session", peer_);
+}
+
+void Client::close() {
+  if (std::exchange(closed_, true)) return;
+  outgoingSignal_.notify();
+  if (!live_ && stream_) stream_->close();
+}
+
+Task<void> Client::readMessages() {
+  for (;;) {
+    co_await in_->need(2);
+    const Byte* p = in_->peek();
+    if (p[0] == 3) {  // TPKT
+      co_await in_->need(4);
+      const std::size_t length = loadBe16(in_->peek() + 2);
+      if (length < 7) protocolBroken("TPKT", "a packet of " + std::to_string(length) + " bytes");
+      co_await in_->need(length);
+      slowPath(in_->take(length));
+      continue;
+    }
+    if ((p[0] & 3) != 0) protocolBroken("fast-path", "an unknown kind of packet");
+    std::size_t head = 2, length = p[1];
+    if ((p[1] & 0x80) != 0) {
+      co_await in_->need(3);
+      p = in_->peek();
+      length = ((p[1] & 0x7fU) << 8) | p[2];
+      head = 3;
+    }
+    if (length < head) protocolBroken("fast-path", "a packet of " + std::to_string(length) + " bytes");
+    co_await in_->need(length);
+    const ByteView packet = in_->take(length);
+    fastPath(packet.first(head), packet.subspan(head));
+  }
+}
+
+Task<void> Client::writeMessages() {
+  for (;;) {
+    while (outgoing_.empty() && input_.count() == 0 && !closed_) co_await outgoingSignal_.wait();
+    flushInput();
+    if (closed_) {
+      // 2.2.2.3: the user leaves; the session over there stays as the machine has it.
+      const Bytes last = disconnectUltimatum();
+      outgoing_.insert(outgoing_.end(), last.begin(), last.end());
+    }
+    const Bytes now = std::exchange(outgoing_, {});
+    figures_.bytesOut += now.size();
+    co_await stream_->write(now);
+    if (closed_) {
+      stream_->close();
+      throw Error(ErrorKind::Cancelled, "ended here");
+    }
+  }
+}
+
+// Sending.
+
+void Client::queue(Bytes packet) {
+  if (outgoing_.size() + packet.size() > kMostOutgoing)
+    throw Error(ErrorKind::ClosedByPeer, "the service takes nothing any more", peer_);
+  outgoing_.insert(outgoing_.end(), packet.begin(), packet.end());
+  outgoingSignal_.notify();
+}
+
+/// 2.2.8.1.1.2: the security header is there with old security, or when a message has one `always`.
+void Client::sendOn(unsigned channelId, ByteView body, unsigned securityFlags, bool always) {
+  LittleWriter out;
+  if (security_.active()) {
+    Bytes text(body.begin(), body.end());
+    const Bytes signature = security_.protect(text);
+    out.u16(securityFlags | sec::kEncrypt).u16(0).bytes(signature).bytes(text);
+  } else {
+    if (legacy_ ? securityFlags != 0 : always) out.u16(securityFlags).u16(0);
+    out.bytes(body);
+  }
+  queue(sendData(true, user_, channelId, out.view()));
+}
+
+void Client::sendChannel(const std::string& name, ByteView message) {
+  for (const StaticChannel& c : channels_)
+    if (c.name == name && c.id != 0)
+      for (const Bytes& chunk : chunksOf(message, (c.options & 0x00200000) != 0 ? channel::kShowProtocol : 0))
+        sendOn(c.id, chunk);
+}
+
+/// 2.2.8.1.2
+void Client::flushInput() {
+  if (input_.count() == 0 || !finalized_) return;
+  const unsigned count = input_.count();
+  Bytes events = input_.take();
+  LittleWriter out;
+  const std::size_t extra = security_.active() ? 8 : 0;
+  out.u8((count << 2) | (security_.active() ? 0x80 : 0));
+  const std::size_t length = events.size() + extra + 3;
+  out.be16(static_cast<unsigned>(0x8000 | length));
+  if (security_.active()) {
+    const Bytes signature = security_.protect(events);
+    out.bytes(signature);
+  }
+  out.bytes(events);
+  queue(out.take());
+}
+
+void Client::key(std::uint32_t keysym, std::uint32_t scanCode, bool down) {
+  if (!finalized_) return;
+  // Letters of another layout than the one over there go as characters, where the service takes them.
+  const bool character = keysym >= 0x20 && (keysym < 0x100 || keysym >= 0x01000000);
+  if (server_.unicodeInput && character && (scanCode == 0 || !options_.positions))
+    input_.unicode(keysym >= 0x01000000 ? keysym - 0x01000000 : keysym, down);
+  else if (scanCode != 0)
+    input_.key(scanCode, down);
+  if (down) keySent_ = clock_->now();
+  if (input_.full()) flushInput();
+  outgoingSignal_.notify();
+}
+
+void Client::pointer(Point at, unsigned buttons) {
+  if (!finalized_) return;
+  if (input_.count() > 8) flushInput();
+  buttons_.move(input_, at, buttons);
+  outgoingSignal_.notify();
+}
+
+void Client::offerClipboard(const std::string& utf8) {
+  if (options_.clipboard) clipboard_.offer(utf8);
+}
+
+/// 2.2.11.2
+void Client::refresh() {
+  if (!finalized_) return;
+  LittleWriter body;
+  body.u8(1).zeros(3).u16(0).u16(0);
+  body.u16(static_cast<unsigned>(picture_->width() - 1)).u16(static_cast<unsigned>(picture_->height() - 1));
+  sendOn(ioChannel_, writeData(shareId_, user_, data::kRefreshRect, body.view()));
+}
+
+/// 2.2.11.3
+void Client::pauseUpdates(bool paused) {
+  if (paused == paused_) return;
+  paused_ = paused;
+  if (!finalized_ || !server_.suppressOutput) return;
+  LittleWriter body;
+  body.u8(paused ? 0 : 1).zeros(3);
+  if (!paused)
+    body.u16(0)
+        .u16(0)
+        .u16(static_cast<unsigned>(picture_->width() - 1))
+        .u16(static_cast<unsigned>(picture_->height() - 1));
+  sendOn(ioChannel_, writeData(shareId_, user_, data::kSuppressOutput, body.view()));
+}
+
+const ClientFigures& Client::figures() {
+  if (in_) figures_.bytesIn = in_->offset();
+  figures_.rectanglesByForm = updates_.forms();
+  return figures_;
+}
+
+// Display control (MS-RDPEDISP).
+
+void Client::openDisplayControl() {
+  DynamicChannels::Listener display;
+  display.message = [this](ByteView message) {
+    LittleReader in(message, "display control");
+    if (in.u32() != 5) return;  // 2.2.2.1: what it can do
+    displayControl_ = true;
+    events_.resizable(true);
+    if (wantedSize_) sendLayout();
+  };
+  display.closed = [this] {
+    displayControl_ = false;
+    events_.resizable(false);
+  };
+  dynamic_.listen(kDisplayControl, std::move(display));
+}
+
+void Client::requestSize(Size size) {
+  // 2.2.2.2.1: an even width, and within limits.
+  size.width = std::clamp(size.width, 200, 8192) & ~1;
+  size.height = std::clamp(size.height, 200, 8192);
+  wantedSize_ = size;
+  if (displayControl_) sendLayout();
+}
+
+void Client::sendLayout() {
+  const Size size = *wantedSize_;
+  wantedSize_.reset();
+  options_.size = size;
+  if (size == picture_->size()) return;
+  LittleWriter out;
+  out.u32(2).u32(8 + 8 + 40).u32(40).u32(1);
+  out.u32(1).u32(0).u32(0);
+  out.u32(static_cast<std::uint32_t>(size.width)).u32(static_cast<std::uint32_t>(size.height));
+  out.u32(static_cast<std::uint32_t>(size.width * 254 / 960)).u32(static_cast<std::uint32_t>(size.height * 254 / 960));
+  out.u32(0).u32(static_cast<std::uint32_t>(options_.scale)).u32(100);
+  dynamic_.sendOn(kDisplayControl, out.view());
+}
+
+}  // namespace kw::rdp

@@ -1,0 +1,52 @@
+#include "record/catalogue.hpp"
+
+#include <algorithm>
+
+#include "record/setting.hpp"
+
+namespace kw {
+
+namespace {
+
+// RFC 7869 (vnc), RFC 3986; the ports are IANA's, or for spice the one hypervisors begin with.
+constexpr WayKind kWayKinds[] = {
+    {"vnc", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC", "vnc://host:5901", 5900, false, false, 5900},
+    {"vnc+unix", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+unix:/path", 0, true},
+    {"rdp", "rdp", Form::Screen, "rdp", "desktop", "Desktop by RDP", "rdp://user@host", 3389},
+    {"spice", "spice", Form::Screen, "spice", "screen", "Screen by SPICE", "spice://host:5930", 5900},
+    {"spice+tls", "spice", Form::Screen, "spice", "screen", nullptr, nullptr, 0},
+    {"spice+unix", "spice", Form::Screen, "spice", "screen", nullptr, nullptr, 0, true},
+    {"ssh", "ssh", Form::Text, "ssh", "shell", "Shell by SSH", "ssh://user@host", 22, false, true},
+    {"telnet", "line", Form::Text, "telnet", "menu", "Text by telnet", "telnet://host", 23},
+    {"serial", "line", Form::Text, "serial", "line", nullptr, "serial:/dev/ttyUSB0", 0, true},
+    {"unix", "line", Form::Text, "serial", "line", nullptr, "unix:/path (a hypervisor's serial port)", 0, true},
+    {"telnet+serial", "line", Form::Text, "serial", "line", "Serial line of a terminal server (RFC 2217)",
+     "telnet+serial://host:port (network serial, RFC 2217)"},
+    {"tcp", "line", Form::Text, "tcp", "line", "Raw text over TCP", "tcp://host:port"},
+    {"tls", "line", Form::Text, "tls", "line", nullptr, nullptr}};
+
+}  // namespace
+
+std::span<const WayKind> allWayKinds() { return kWayKinds; }
+
+const WayKind* findWayKind(const std::string& name) {
+  for (const WayKind& s : kWayKinds)
+    if (name == s.name) return &s;
+  return nullptr;
+}
+
+bool isOfForm(const std::string& scheme, Form form) {
+  const WayKind* s = findWayKind(scheme);
+  return s != nullptr && s->form == form;
+}
+
+bool appliesTo(const Setting& setting, const std::string& scheme) {
+  if (setting.protocols.empty()) return true;
+  const WayKind* s = findWayKind(scheme);
+  if (s == nullptr) return false;
+  return std::any_of(setting.protocols.begin(), setting.protocols.end(), [s](const std::string& p) {
+    return p == s->name || p == s->family || p == (s->form == Form::Screen ? "screen" : "text");
+  });
+}
+
+}  // namespace kw

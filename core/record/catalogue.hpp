@@ -1,0 +1,38 @@
+// The kinds of address there are, as pure data: what an engine needs to be known by in addresses, settings,
+// sheets, chips and lists. A new engine adds its schemes here and its settings in a file beside it
+// (settings_*.cpp); route/engines.cpp has the row that opens them. A test checks that the tables agree.
+#pragma once
+#include <span>
+#include <string>
+#include <vector>
+
+namespace kw {
+
+enum class Form { Screen, Text };  ///< what a way in shows
+
+struct WayKind {
+  const char* name;    ///< as in the address: "vnc+unix"
+  const char* family;  ///< the engine that opens it: "vnc"
+  Form form;
+  const char* chip;      ///< what its chip says: "vnc"
+  const char* wayName;   ///< the name of a new way in: "screen"
+  const char* offer;     ///< in "Add a way in": "Screen by VNC"; null: not offered by name
+  const char* example;   ///< for hints: "vnc://host:5901"; null: none
+  int port = 0;          ///< the usual one; 0: it must be said
+  bool hasPath = false;  ///< a path instead of a host
+  bool carriesFiles = false;  ///< files of the machine are reached over it
+  int displayBase = 0;   ///< host:1 typed means this port + 1; 0: numbers are ports
+};
+
+std::span<const WayKind> allWayKinds();
+/// Null for a scheme nobody declared.
+const WayKind* findWayKind(const std::string& name);
+/// False for schemes nobody declared.
+bool isOfForm(const std::string& scheme, Form form);
+
+struct Setting;
+/// Whether a setting means something for ways in of this scheme. Setting::protocols names schemes, families,
+/// "screen" or "text"; empty: all.
+bool appliesTo(const Setting& setting, const std::string& scheme);
+
+}  // namespace kw

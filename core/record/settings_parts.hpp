@@ -1,0 +1,14 @@
+// The files of declarations that allSettings() is made of, in the order of the sheet. One file an engine.
+#pragma once
+#include "record/setting.hpp"
+
+namespace kw {
+
+std::vector<Setting> declareScreenSettings();
+std::vector<Setting> declareRdpSettings();
+std::vector<Setting> declareSpiceSettings();
+std::vector<Setting> declareLineSettings();
+std::vector<Setting> declareSshSettings();
+std::vector<Setting> declareConnectionSettings();
+
+}  // namespace kw

@@ -1,0 +1,78 @@
+// RDP from addresses and settings.
+#include <charconv>
+
+#include "rdp/input.hpp"
+#include "route/engine.hpp"
+#include "session/rdp_session.hpp"
+
+namespace kw {
+
+namespace {
+
+/// "1920x1080"; throws Error{Local}.
+Size sizeFrom(const std::string& text) {
+  Size size;
+  const char* end = text.data() + text.size();
+  const auto first = std::from_chars(text.data(), end, size.width);
+  if (first.ec != std::errc() || first.ptr == end || *first.ptr != 'x' ||
+      std::from_chars(first.ptr + 1, end, size.height).ptr != end || size.width < 200 || size.height < 200 ||
+      size.width > 8192 || size.height > 8192)
+    throw Error(ErrorKind::Local, "\"" + text + "\" is not a size such as 1920x1080 (200 to 8192)");
+  size.width &= ~1;
+  return size;
+}
+
+rdp::SignInKind signInKind(const std::string& word) {
+  if (word == "nla") return rdp::SignInKind::Network;
+  if (word == "tls") return rdp::SignInKind::Tls;
+  return word == "rdp" ? rdp::SignInKind::Legacy : rdp::SignInKind::Strongest;
+}
+
+std::shared_ptr<Session> make(Opening o) {
+  RdpConfig config;
+  config.label = o.label;
+  config.way = o.way;
+  config.trust = trustIn(o.tools.store);
+  config.kept = keptSignInsOf(o.tools, o.owner, o.to);
+  config.reconnect = reconnectPolicy(o.setting);
+  config.viewOnly = isOn(o.setting, "screen.viewonly");
+  rdp::ClientOptions& c = config.options;
+  c.host = o.to.host;
+  c.user = o.tools.givenUser.empty() ? o.to.user : o.tools.givenUser;
+  c.domain = o.setting("rdp.domain");
+  c.signIn = signInKind(o.setting("rdp.security"));
+  c.sealedOnly = isOn(o.setting, "security.sealed");
+  c.authorityFile = o.setting("security.authorities");
+  c.size = sizeFrom(o.setting("rdp.size"));
+  c.colours = wholeOf(o.setting, "screen.colours");
+  c.scale = wholeOf(o.setting, "rdp.scale");
+  c.keyboardLayout = rdp::layoutNumber(o.setting("rdp.layout"));
+  c.performanceFlags = rdp::performanceFlags(o.setting("rdp.effects"));
+  c.administrative = isOn(o.setting, "rdp.admin");
+  c.clipboard = o.setting("clipboard.way") != "off";
+  c.positions = isOn(o.setting, "keyboard.positions");
+  c.routingToken = o.setting("rdp.balance");
+  if (const auto machine = o.to.options.find("machine"); machine != o.to.options.end()) c.machineId = machine->second;
+  return makeRdpSession(o.strand, o.tools.clock, std::move(config));
+}
+
+std::string kind(const Address& address, const SettingReader&) {
+  return address.options.contains("machine") ? "rdp console" : "rdp";
+}
+
+/// The negotiation is answered by every service that speaks RDP (MS-RDPBCGR 2.2.1.2). A host's console is not asked
+/// without a machine's ID, which would be somebody's visit.
+Task<void> greets(ByteStream& stream, const Address& address) {
+  if (address.options.contains("machine")) co_return;
+  const Bytes request = rdp::writeConnectRequest({});
+  co_await stream.write(request);
+  const std::string answer = co_await readGreeting(stream, 7);
+  if (answer[0] != 3 || answer[5] != static_cast<char>(0xd0))
+    protocolBroken(address.forPeople(), "something answers, but no RDP service");
+}
+
+}  // namespace
+
+const Engine rdpEngine{"rdp", make, [](const Address&) { return Look::Connect; }, greets, kind};
+
+}  // namespace kw

@@ -1,0 +1,170 @@
+#include "session/rdp_session.hpp"
+
+#include "session/frame_counter.hpp"
+#include "session/session_base.hpp"
+
+namespace kw {
+
+namespace {
+
+class RdpSession : public SessionBase, public rdp::ClientEvents {
+ public:
+  RdpSession(const Executor& strand, std::shared_ptr<Clock> clock, RdpConfig config)
+      : SessionBase(strand, std::move(clock), config.reconnect),
+        config_(std::move(config)),
+        signIns_(config_.kept),
+        picture_(std::make_shared<Framebuffer>()) {
+    route_.host = config_.options.host;
+    policy_.onlyLook = config_.viewOnly;
+  }
+
+  [[nodiscard]] std::shared_ptr<Framebuffer> picture() const override { return picture_; }
+
+  // Questions of the connection.
+  Task<std::optional<SignIn>> signIn(rdp::SignInRequest request) override {
+    SignInWish wish;
+    wish.wantsUser = true;
+    wish.user = request.user;
+    wish.label = config_.label;
+    wish.use = request.use;
+    wish.hint = whoseAccount();
+    if (request.canBeLeftOut) wish.hint += " Left empty, the machine shows its own sign-in page.";
+    std::optional<SignIn> out;
+    std::optional<Error> declined;
+    try {
+      out = co_await signIns_.next(*this, std::move(wish));
+    } catch (const Error& e) {
+      declined = e;
+    }
+    if (declined && (!request.canBeLeftOut || ending_)) throw *declined;
+    if (out && out->password.empty() && request.canBeLeftOut) out.reset();
+    if (out) setStatus(SessionStage::SigningIn, "signing in as " + out->user);
+    co_return out;
+  }
+  Task<bool> trust(PeerCertificate certificate) override {
+    return trustCertificate(*this, config_.trust, config_.way->pinName(), config_.label, std::move(certificate));
+  }
+  Task<bool> plain(std::string method) override {
+    return goOnPlain(*this, config_.trust, config_.way->pinName(), config_.label, std::move(method));
+  }
+
+  // Events of the client.
+  void opened(const rdp::Agreed& agreed) override {
+    signIns_.worked();
+    if (agreed.sealed) noteSealed(config_.trust, config_.way->pinName(), agreed.security);
+    route_.security = agreed.security;
+    route_.sealed = agreed.sealed;
+    becomeLive();
+    tellAbilities();
+  }
+  void pictureResized(Size size) override {
+    observer_->pictureResized(size, {Screen{0, {0, 0, size.width, size.height}, 0}});
+  }
+  void damaged(const Region& region) override { observer_->damaged(region); }
+  void cursorChanged(const rdp::Cursor& c) override {
+    observer_->pointerShapeChanged({c.size, c.hotspot, c.pixels});
+  }
+  void pointerMoved(Point at) override { observer_->pointerMoved(at); }
+  void bell() override { observer_->bell(); }
+  void lockKeys(unsigned bits) override { observer_->lockKeysChanged(bits); }
+  void clipboardText(const std::string& text) override { tellClipboard(text); }
+  void resizable(bool can) override {
+    resizable_ = can;
+    tellAbilities();
+  }
+  void told(const std::string& sentence) override { observer_->remark(sentence); }
+
+ protected:
+  void keyNow(std::uint32_t keysym, std::uint32_t scanCode, bool down) override {
+    if (client_) client_->key(keysym, scanCode, down);
+  }
+  void pointerNow(Point at, unsigned buttons) override {
+    if (client_) client_->pointer(at, buttons);
+  }
+  void clipboardNow(const std::string& utf8) override {
+    clipboard_ = utf8;
+    if (client_) client_->offerClipboard(utf8);
+  }
+  void sizeNow(Size size) override {
+    config_.options.size = size;  // also for the next connection
+    if (client_) client_->requestSize(size);
+  }
+  void refreshNow() override {
+    if (client_) client_->refresh();
+  }
+  void pausedNow(bool paused) override {
+    paused_ = paused;
+    if (client_) client_->pauseUpdates(paused);
+  }
+
+ private:
+  [[nodiscard]] std::string peerName() const override { return config_.way->forPeople(); }
+  [[nodiscard]] std::string whoseAccount() const {
+    return config_.options.machineId.empty() ? "An account of the machine itself."
+                                             : "An account of the host, not of the machine.";
+  }
+  void closeConnection() override {
+    if (client_) client_->close();
+  }
+  void connectionOver() override { client_.reset(); }
+  bool triesAgainAtOnce(const Error& failure) override { return signIns_.again(failure); }
+
+  Task<StreamPtr> dial() {
+    ConnectFindings findings;
+    StreamPtr stream = co_await config_.way->connect(*this, route_, &findings);
+    route_.address = findings.address;
+    route_.answersIn = findings.took;
+    route_.reached = true;
+    observer_->routeChanged(route_);
+    if (ending_) throw Error(ErrorKind::Cancelled, "ended here");
+    setStatus(SessionStage::SigningIn, "agreeing on security");
+    co_return stream;
+  }
+
+  Task<void> connectAndServe() override {
+    signIns_.begin();
+    resizable_ = false;
+    client_ = std::make_unique<rdp::Client>(strand_, clock_, picture_, config_.options, *this);
+    client_->pauseUpdates(paused_);
+    if (!clipboard_.empty()) client_->offerClipboard(clipboard_);
+    co_await client_->run([this] { return dial(); });
+  }
+
+  void everySecond(double seconds) override {
+    if (!client_) return;
+    const rdp::ClientFigures& now = client_->figures();
+    observer_->figuresChanged(
+        counter_.since(seconds, now.bytesIn, now.bytesOut, now.frames, now.rectanglesByForm, now.keyToPicture));
+  }
+
+  void tellAbilities() {
+    Capabilities c;
+    const auto say = [](bool can, const char* why) { return can ? Ability{true, {}} : Ability{false, why}; };
+    c.pointer = c.keys = c.savePicture = {true, {}};
+    c.clipboard = say(config_.options.clipboard, "The clipboard is switched off on this machine's sheet.");
+    c.resize = say(resizable_, "This service does not take a desktop size while connected (no display control).");
+    c.power = {false, "A remote desktop has no power commands; its host has."};
+    c.sound = {false, "Sound of remote desktops is not carried yet."};
+    c.screens = {false, "This version shows one screen of a remote desktop."};
+    c.quality = {false, "The service chooses how its pictures are packed."};
+    c.colours = {false, "Colours are agreed when connecting: set them on the sheet."};
+    c.files = {false, "Files of a remote desktop are not carried yet."};
+    observer_->capabilitiesChanged(c);
+  }
+
+  RdpConfig config_;
+  SignInTurns signIns_;
+  std::shared_ptr<Framebuffer> picture_;
+  std::unique_ptr<rdp::Client> client_;
+  FrameCounter counter_;
+  std::string clipboard_;
+  bool paused_ = false, resizable_ = false;
+};
+
+}  // namespace
+
+std::shared_ptr<Session> makeRdpSession(const Executor& strand, std::shared_ptr<Clock> clock, RdpConfig config) {
+  return std::make_shared<RdpSession>(strand, std::move(clock), std::move(config));
+}
+
+}  // namespace kw

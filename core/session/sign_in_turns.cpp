@@ -1,0 +1,45 @@
+#include "session/sign_in_turns.hpp"
+
+namespace kw {
+
+Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
+  asked_ = true;
+  if (!wrongBefore_ && kept_.find) {
+    if (auto kept = kept_.find(wish.use)) {
+      if (kept->user.empty()) kept->user = wish.user;
+      co_return *kept;
+    }
+  }
+  Question question;
+  question.kind = wish.wantsUser ? Question::Kind::UserAndPassword : Question::Kind::Password;
+  question.text = (wish.wantsUser ? "Name and password for " : "Password for ") + wish.label;
+  question.user = wish.user;
+  question.hint = wish.hint;
+  question.again = wrongBefore_;
+  Answer answer = co_await asker.ask(std::move(question));
+  if (!answer.accepted) {
+    declined_ = true;
+    throw Error(ErrorKind::SignInFailed, "no password was given");
+  }
+  byPerson_ = true;
+  SignIn out{wish.wantsUser ? answer.user : wish.user, answer.password, wish.use};
+  toKeep_.reset();
+  if (answer.remember) toKeep_ = out;
+  co_return out;
+}
+
+void SignInTurns::worked() {
+  wrongBefore_ = false;
+  if (toKeep_ && kept_.keep) kept_.keep(*toKeep_);
+  toKeep_.reset();
+}
+
+bool SignInTurns::again(const Error& failure) {
+  if (failure.kind() != ErrorKind::SignInFailed || !asked_ || declined_) return false;
+  if (!byPerson_ && wrongBefore_) return false;
+  wrongBefore_ = true;
+  toKeep_.reset();
+  return true;
+}
+
+}  // namespace kw

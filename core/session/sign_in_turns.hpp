@@ -1,0 +1,49 @@
+// Signing in as every engine does it: a kept password first, then a question, asked again while it is wrong, and kept
+// when it worked and was to be kept. Lives as long as the session; on its strand.
+#pragma once
+#include <functional>
+#include <optional>
+
+#include "credential/sign_in.hpp"
+#include "session/session.hpp"
+
+namespace kw {
+
+/// Where sign-ins of a way in are kept; either may be empty.
+struct KeptSignIns {
+  /// A kept one that may answer this use; nothing when there is none.
+  std::function<std::optional<SignIn>(SecretUse)> find;
+  /// Keeps one that worked and was to be remembered.
+  std::function<void(const SignIn&)> keep;
+};
+
+struct SignInWish {
+  bool wantsUser = false;
+  std::string user;   ///< known already, from the address; shown in the question
+  std::string label;  ///< the machine
+  std::string hint;
+  SecretUse use = SecretUse::Unknown;
+};
+
+class SignInTurns {
+ public:
+  explicit SignInTurns(KeptSignIns kept) : kept_(std::move(kept)) {}
+
+  /// Throws Error{SignInFailed} when nobody answers.
+  Task<SignIn> next(Asker& asker, SignInWish wish);
+  /// To be called before each connection.
+  void begin() { asked_ = byPerson_ = declined_ = false; }
+  /// The peer took it.
+  void worked();
+  /// The connection failed so: true when the next turn is to follow at once.
+  bool again(const Error& failure);
+  /// True once somebody was asked or a kept one was used in this connection.
+  [[nodiscard]] bool asked() const { return asked_; }
+
+ private:
+  KeptSignIns kept_;
+  std::optional<SignIn> toKeep_;
+  bool asked_ = false, byPerson_ = false, wrongBefore_ = false, declined_ = false;
+};
+
+}  // namespace kw
