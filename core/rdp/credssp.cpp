@@ -159,13 +159,13 @@ Task<std::uint32_t> credSspClient(ByteStream& stream, NtlmAccount account, std::
   bool closed = false;
   try {
     bytes = co_await readElement(stream);
+    answer = readTsRequest(bytes);
   } catch (const Error& e) {
     if (e.kind() != ErrorKind::ClosedByPeer && e.kind() != ErrorKind::ProtocolBroken) throw;
     closed = true;
   }
-  // Many services hang up on a wrong password without a word.
+  // Many services hang up on a wrong password without a word, or say goodbye in another protocol's way.
   if (closed) throw Error(ErrorKind::SignInFailed, "wrong name or password", where);
-  answer = readTsRequest(bytes);
   throwOnRefusal(answer, where);
   const Bytes theirs = ntlm.incoming().unwrap(answer.pubKeyAuth);
   if (theirs != boundKey(version, false, request.clientNonce, serverPublicKey))

@@ -127,7 +127,8 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     client_ = std::make_unique<rdp::Client>(strand_, clock_, picture_, config_.options, *this);
     client_->pauseUpdates(paused_);
     if (!clipboard_.empty()) client_->offerClipboard(clipboard_);
-    co_await client_->run([this] { return dial(); });
+    rdp::Client::Dial dialling = [this] { return dial(); };
+    co_await client_->run(std::move(dialling));
   }
 
   void everySecond(double seconds) override {

@@ -19,7 +19,7 @@ Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
   Answer answer = co_await asker.ask(std::move(question));
   if (!answer.accepted) {
     declined_ = true;
-    throw Error(ErrorKind::SignInFailed, "no password was given");
+    throw Error(ErrorKind::SignInFailed, refusal_.empty() ? "no password was given" : refusal_);
   }
   byPerson_ = true;
   SignIn out{wish.wantsUser ? answer.user : wish.user, answer.password, wish.use};
@@ -30,6 +30,7 @@ Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
 
 void SignInTurns::worked() {
   wrongBefore_ = false;
+  refusal_.clear();
   if (toKeep_ && kept_.keep) kept_.keep(*toKeep_);
   toKeep_.reset();
 }
@@ -38,6 +39,7 @@ bool SignInTurns::again(const Error& failure) {
   if (failure.kind() != ErrorKind::SignInFailed || !asked_ || declined_) return false;
   if (!byPerson_ && wrongBefore_) return false;
   wrongBefore_ = true;
+  refusal_ = failure.detail();
   toKeep_.reset();
   return true;
 }

@@ -289,6 +289,14 @@ MadeCertificate makeSelfSigned(const std::string& commonName, int days) {
           })};
 }
 
+Bytes publicKeyOfPem(const std::string& text) {
+  BioHandle bio(BIO_new_mem_buf(text.data(), static_cast<int>(text.size())));
+  CertificateHandle certificate(PEM_read_bio_X509(bio.get(), nullptr, nullptr, nullptr));
+  if (!certificate) throw Error(ErrorKind::Local, "not a certificate in PEM form");
+  const ASN1_BIT_STRING* key = X509_get0_pubkey_bitstr(certificate.get());
+  return {ASN1_STRING_get0_data(key), ASN1_STRING_get0_data(key) + ASN1_STRING_length(key)};
+}
+
 std::string sha256OfPem(const std::string& text) {
   BioHandle bio(BIO_new_mem_buf(text.data(), static_cast<int>(text.size())));
   CertificateHandle certificate(PEM_read_bio_X509(bio.get(), nullptr, nullptr, nullptr));

@@ -40,6 +40,8 @@ struct MadeCertificate {
 };
 /// A self-signed ECDSA P-256 certificate for the lab and for tests.
 MadeCertificate makeSelfSigned(const std::string& commonName, int days = 365);
+/// The subjectPublicKey of a certificate in PEM form. Throws Error{Local}.
+Bytes publicKeyOfPem(const std::string& text);
 /// "ab:cd:…" of the first certificate of a PEM text.
 std::string sha256OfPem(const std::string& pem);
 

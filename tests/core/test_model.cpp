@@ -140,7 +140,7 @@ void change(Dice& dice, StoreWriter& w, Desired& d) {
       const Owner owner = dice.oneIn(2) ? Owner{OwnerKind::Machine, anyOf(dice, d.machines)}
                                         : Owner{OwnerKind::Folder, anyOf(dice, d.folders)};
       if (owner.id == 0) break;
-      const std::string key = dice.oneIn(2) ? "screen.fit" : "connect.limit";
+      const std::string key = dice.oneIn(2) ? "reconnect.longest" : "connect.limit";
       if (dice.oneIn(3)) {
         w.set(owner, key, std::nullopt);
         d.settings[owner].erase(key);
