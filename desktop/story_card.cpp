@@ -150,7 +150,11 @@ void StoryCard::showQuestion(const Question& question) {
 
 void StoryCard::showPassword(const Question& question) {
   addText(QString::fromStdString(question.text), "heading");
-  if (question.again) addText(tr("The last one was not taken. Try again."), "bad");
+  if (question.again)
+    addText(question.refused.empty()
+                ? tr("The last one was not taken. Try again.")
+                : tr("The last one was not taken: %1.").arg(QString::fromStdString(question.refused)),
+            "bad");
   QLineEdit* user = nullptr;
   if (question.kind == Question::Kind::UserAndPassword) {
     user = new QLineEdit(body_);

@@ -12,7 +12,7 @@
 
 namespace kw::lab {
 
-enum class SceneKind { MistBench, TicketKiosk, AudioGuide, PropagationBench };
+enum class SceneKind { MistBench, TicketKiosk, AudioGuide, PropagationBench, SeedBank };
 enum class Phase { Firmware, Boot, SignIn, Desktop };
 
 struct GuestPlan {
@@ -64,6 +64,7 @@ class Guest {
   void paintBoot(Canvas& canvas, Time in) const;
   void paintSignIn(Canvas& canvas, Time now) const;
   void paintMistBench(Canvas& canvas, Time now) const;
+  void paintSeedBank(Canvas& canvas, Time now) const;
   void paintTicketKiosk(Canvas& canvas, Time now) const;
   void paintBench(Canvas& canvas, Time now) const;
   void paintNote(Canvas& canvas, const Rect& at, Time now) const;

@@ -2,6 +2,7 @@
 
 #include <future>
 #include <list>
+#include <mutex>
 
 namespace kw::lab {
 
@@ -10,29 +11,25 @@ constexpr auto kFrame = std::chrono::milliseconds(66);
 }
 
 struct Console::State : std::enable_shared_from_this<Console::State> {
-  struct Visitor : rfb::ServerEvents {
+  struct Visitor : Hands {
     explicit Visitor(State& s) : state(s) {}
     void signedIn(bool shared) override {
       if (!shared) state.dropOthers(this);
-      server->setCursor(Guest::cursor());
     }
-    void key(std::uint32_t keysym, std::uint32_t, bool down) override {
-      state.guest.key(keysym, down), state.touched();
-    }
+    void key(std::uint32_t keysym, bool down) override { state.guest.key(keysym, down), state.touched(); }
     void pointer(Point at, unsigned buttons) override { state.guest.pointer(at, buttons), state.touched(); }
     void clipboard(const std::string& text) override { state.guest.setClipboard(text); }
-    int layoutWanted(Size size, const std::vector<Screen>&) override {
-      if (!state.guest.resize(size)) return 3;
+    bool resize(Size size) override {
+      if (!state.guest.resize(size)) return false;
       state.paint();
-      return 0;
-    }
-    bool power(rfb::PowerAction) override {
-      state.guest.reboot();
-      state.touched();
       return true;
     }
+    void reboot() override {
+      state.guest.reboot();
+      state.touched();
+    }
     State& state;
-    std::unique_ptr<rfb::Server> server;
+    std::unique_ptr<DoorServer> server;
   };
 
   State(Executor s, std::shared_ptr<Clock> c, std::shared_ptr<Fonts> fonts, const ConsolePlan& p)
@@ -78,21 +75,25 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
     }
   }
 
-  Task<void> acceptAll() {
+  Task<void> acceptAll(std::shared_ptr<Listener> at, DoorMaker make) {
     auto self = shared_from_this();
     while (!stopped) {
-      StreamPtr stream = co_await listener->accept();
-      spawn(strand,
-            [self, shared = std::make_shared<StreamPtr>(std::move(stream))] { return self->serve(shared); });
+      StreamPtr stream = co_await at->accept();
+      admit(std::move(stream), make);
     }
   }
 
-  Task<void> serve(std::shared_ptr<StreamPtr> stream) {
+  void admit(StreamPtr stream, DoorMaker make) {
+    spawn(strand, [self = shared_from_this(), make, shared = std::make_shared<StreamPtr>(std::move(stream))] {
+      return self->serve(shared, make);
+    });
+  }
+
+  Task<void> serve(std::shared_ptr<StreamPtr> stream, DoorMaker make) {
     auto self = shared_from_this();
     paint();
     auto visitor = std::make_shared<Visitor>(*this);
-    visitor->server =
-        std::make_unique<rfb::Server>(strand, guest.picture(), guest.screens(), options, *visitor);
+    visitor->server = make(strand, guest.picture(), guest.screens(), *visitor);
     visitors.push_back(visitor);
     wake.notify();
     try {
@@ -103,13 +104,28 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
     visitors.remove(visitor);
   }
 
+  /// A service that begins to listen some time after the machine runs.
+  Task<void> openDoor(std::size_t index, DoorPlan plan) {
+    auto self = shared_from_this();
+    if (plan.answersAfter.count() > 0) co_await clock->sleep(plan.answersAfter);
+    if (stopped) co_return;
+    std::shared_ptr<Listener> at = listenTcp(strand, plan.address, plan.port);
+    {
+      const std::lock_guard held(doorLock);
+      doors[index] = at;
+    }
+    co_await acceptAll(at, plan.make);
+  }
+
   Executor strand;
   std::shared_ptr<Clock> clock;
   rfb::ServerOptions options;
   TimePoint began;
   Guest guest;
   Signal wake;
-  std::unique_ptr<Listener> listener;
+  std::shared_ptr<Listener> listener;
+  mutable std::mutex doorLock;
+  std::map<std::size_t, std::shared_ptr<Listener>> doors;
   std::list<std::shared_ptr<Visitor>> visitors;
   bool stopped = false;
 };
@@ -124,11 +140,16 @@ Console::~Console() { stop(); }
 void Console::start(bool alreadyRunning) {
   state_->stopped = false;
   serving_ = true;
-  state_->listener = listenTcp(state_->strand, plan_.address, port_ != 0 ? port_ : plan_.port);
-  port_ = state_->listener->port();
-  post(state_->strand, [state = state_, alreadyRunning] {
+  if (plan_.vnc) {
+    state_->listener = listenTcp(state_->strand, plan_.address, port_ != 0 ? port_ : plan_.port);
+    port_ = state_->listener->port();
+  }
+  post(state_->strand, [state = state_, alreadyRunning, plan = plan_] {
     if (alreadyRunning) state->guest.alreadyRunning(state->now());
-    spawn(state->strand, [state] { return state->acceptAll(); });
+    if (state->listener)
+      spawn(state->strand, [state] { return state->acceptAll(state->listener, vncDoor(state->options)); });
+    for (std::size_t i = 0; i < plan.doors.size(); ++i)
+      spawn(state->strand, [state, i, door = plan.doors[i]] { return state->openDoor(i, door); });
     spawn(state->strand, [state] { return state->animate(); });
   });
 }
@@ -140,12 +161,25 @@ void Console::stop() {
   post(state_->strand, [state = state_, done] {
     state->stopped = true;
     if (state->listener) state->listener->close();
+    for (auto& [index, door] : state->doors) door->close();
     for (auto& v : state->visitors) v->server->close();
     state->wake.notify();
     done->set_value();
   });
   // The context may have been stopped already; then nothing runs any more anyway.
   done->get_future().wait_for(std::chrono::seconds(2));
+}
+
+std::uint16_t Console::doorPort(std::size_t door) const {
+  const std::lock_guard held(state_->doorLock);
+  const auto found = state_->doors.find(door);
+  return found == state_->doors.end() ? std::uint16_t{0} : found->second->port();
+}
+
+void Console::admit(StreamPtr stream, DoorMaker maker) {
+  post(state_->strand, [state = state_, maker, shared = std::make_shared<StreamPtr>(std::move(stream))] {
+    state->admit(std::move(*shared), maker);
+  });
 }
 
 int Console::visitors() const {

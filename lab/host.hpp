@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/clock.hpp"
+#include "lab/door.hpp"
 #include "lab/guest.hpp"
 #include "rfb/server.hpp"
 #include "wire/stream.hpp"
@@ -17,6 +18,9 @@ struct ConsolePlan {
   std::string address = "127.0.0.1";
   std::uint16_t port = 0;  ///< 0: any free port
   rfb::ServerOptions options;
+  bool vnc = true;              ///< serve the console by VNC on address and port
+  std::vector<DoorPlan> doors;  ///< further ways to the guest
+  std::string id;               ///< what hosts know the machine by
 };
 
 /// One guest with its console, on a strand of its own. Thread-safe.
@@ -32,6 +36,10 @@ class Console {
 
   [[nodiscard]] std::uint16_t port() const { return port_; }
   [[nodiscard]] const ConsolePlan& plan() const { return plan_; }
+  /// Of plan().doors; 0 while it does not answer yet.
+  [[nodiscard]] std::uint16_t doorPort(std::size_t door) const;
+  /// Lets a visitor in whom somebody else received (a host that asks for the machine's ID first).
+  void admit(StreamPtr stream, DoorMaker maker);
   [[nodiscard]] int visitors() const;
   /// Runs `what` with the guest on its strand, and waits for it.
   void withGuest(const std::function<void(Guest&)>& what);

@@ -5,6 +5,7 @@
 #include <optional>
 
 #include "base/file.hpp"
+#include "lab/console_port.hpp"
 #include "lab/scenario.hpp"
 
 int main(int argc, char** argv) {
@@ -16,6 +17,9 @@ int main(int argc, char** argv) {
   app.add_option("--state", folder, "Folder for the lab's passwords and certificate");
   app.add_flag("--fill-store", fill, "Put the garden's machines into the user's records first");
   app.add_flag("--from-power-on", fresh, "Machines begin with their firmware instead of running for days");
+  int delay = 40;
+  app.add_option("--service-delay", delay, "Seconds from a machine's running until seed-bank's own service answers")
+      ->capture_default_str();
   CLI11_PARSE(app, argc, argv);
   try {
     // Signals are waited for below; threads inherit the blocked set.
@@ -43,10 +47,15 @@ int main(int argc, char** argv) {
     Runtime runtime(1);
     auto fonts = std::make_shared<lab::Fonts>();  // one thread, so one cache serves all
     std::vector<std::unique_ptr<lab::Console>> consoles;
-    for (const lab::ConsolePlan& plan : lab::consolePlans(secrets)) {
+    for (const lab::ConsolePlan& plan : lab::consolePlans(secrets, std::chrono::seconds(delay))) {
       consoles.push_back(std::make_unique<lab::Console>(runtime.strand(), systemClock(), fonts, plan));
       consoles.back()->start(!fresh);
     }
+    const lab::ConsolePortPlan byId = lab::consolePortPlan(secrets);
+    std::vector<lab::Console*> all;
+    for (const auto& c : consoles) all.push_back(c.get());
+    lab::ConsolePort consolePort(runtime.strand(), byId.address, byId.port, byId.options, all);
+    consolePort.start();
     std::filesystem::create_directories(lab::mistBenchSocket().parent_path());
     std::vector<std::unique_ptr<lab::TextService>> lines;
     for (const lab::TextServicePlan& plan : lab::textPlans(secrets)) {

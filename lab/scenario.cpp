@@ -18,6 +18,10 @@ constexpr const char* kFernery = "127.0.0.11";
 constexpr const char* kOrchard = "127.0.0.12";
 constexpr const char* kTerminalServer = "127.0.0.21";
 constexpr const char* kIrrigation = "127.0.0.22";
+// Services inside guests, each on its own address.
+constexpr const char* kSeedService = "127.0.0.23";
+constexpr const char* kKioskService = "127.0.0.24";
+constexpr int kRdpPort = 3389;
 constexpr int kTerminalPort = 2101, kIrrigationPort = 2323;
 constexpr int kPalmHouses = 24;
 
@@ -44,6 +48,7 @@ LabSecrets loadOrMakeSecrets(const std::filesystem::path& folder) {
     const Json json = Json::parse(textOf(readFile(file)));
     secrets.consolePasswords = json.at("consolePasswords").get<std::map<std::string, std::string>>();
     secrets.guestPassword = json.at("guestPassword");
+    secrets.hostPassword = json.value("hostPassword", secrets.guestPassword);
     secrets.certificate = {json.at("certificate"), json.at("key")};
     return secrets;
   }
@@ -52,16 +57,42 @@ LabSecrets loadOrMakeSecrets(const std::filesystem::path& folder) {
   const std::string shared = randomPassword();
   for (int i = 1; i <= kPalmHouses; ++i) secrets.consolePasswords[palmHouse(i)] = shared;
   secrets.guestPassword = randomPassword();
+  secrets.hostPassword = randomPassword();
   secrets.certificate = makeSelfSigned("orchard");
   const Json json{{"consolePasswords", secrets.consolePasswords},
                   {"guestPassword", secrets.guestPassword},
+                  {"hostPassword", secrets.hostPassword},
                   {"certificate", secrets.certificate.certificatePem},
                   {"key", secrets.certificate.keyPem}};
   writeFileSafely(file, viewOf(json.dump(2)), 0600);
   return secrets;
 }
 
-std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets) {
+const char* const kSeedBankId = "5c2e8a10-6f4b-4d7a-9b31-a1de57a2c0f4";
+
+namespace {
+
+/// "duty" with the lab's password; "night volunteer" is known, but his password has expired (MS-ERREF 2.3).
+rdp::ServerOptions rdpService(const std::string& name, const MadeCertificate& certificate, const std::string& password) {
+  rdp::ServerOptions options;
+  options.name = name;
+  options.certificate = certificate;
+  options.account = [password](const rdp::NtlmAccount& a) {
+    if (lowered(a.user) == "night volunteer") return rdp::CredSspAnswer{"", 0xc0000071};
+    return a.user == "duty" ? rdp::CredSspAnswer{password, 0} : rdp::CredSspAnswer{"", 0xc0000064};
+  };
+  return options;
+}
+
+}  // namespace
+
+ConsolePortPlan consolePortPlan(const LabSecrets& secrets) {
+  ConsolePortPlan plan;
+  plan.options = rdpService("fernery", secrets.certificate, secrets.hostPassword);
+  return plan;
+}
+
+std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets, std::chrono::milliseconds serviceDelay) {
   std::vector<ConsolePlan> plans;
   const auto add = [&](const std::string& name, SceneKind scene, const char* address, int port,
                        std::uint32_t seed) -> ConsolePlan& {
@@ -73,7 +104,8 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets) {
     plan.address = address;
     plan.port = static_cast<std::uint16_t>(port);
     plan.options.name = name;
-    plan.options.password = secrets.consolePasswords.at(name);
+    if (const auto own = secrets.consolePasswords.find(name); own != secrets.consolePasswords.end())
+      plan.options.password = own->second;
     plan.options.power = true;
     plans.push_back(plan);
     return plans.back();
@@ -82,6 +114,13 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets) {
   ConsolePlan& kiosk = add("ticket-kiosk", SceneKind::TicketKiosk, kOrchard, 5903, 23);
   kiosk.guest.twoScreens = true;
   kiosk.options.certificate = secrets.certificate;
+  kiosk.doors.push_back({kKioskService, kRdpPort,
+                         rdpDoor(rdpService("ticket-kiosk", secrets.certificate, secrets.guestPassword)), {}});
+  ConsolePlan& seeds = add("seed-bank", SceneKind::SeedBank, kFernery, 0, 37);
+  seeds.vnc = false;
+  seeds.id = kSeedBankId;
+  seeds.doors.push_back({kSeedService, kRdpPort,
+                         rdpDoor(rdpService("seed-bank", secrets.certificate, secrets.guestPassword)), serviceDelay});
   for (int i = 1; i <= kPalmHouses; ++i) {
     ConsolePlan& plan = add(palmHouse(i), SceneKind::PropagationBench, kOrchard, 5910 + i,
                             100 + static_cast<std::uint32_t>(i));
@@ -160,15 +199,18 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
     machine(glass, "mist-bench", "fernery", "controller",
             {{"screen", "vnc://" + fernery + ":5907"},
              {"line", parseAddress("unix:" + mistBenchSocket().string()).uri()},
-             {"shell", "ssh://duty@10.8.0.31:22"}});
+             {"shell", "ssh://duty@127.0.0.31:2231"}});
     machine(glass, "seed-bank", "fernery", "desktop",
-            {{"console", "rdp://10.8.0.4:2179"}, {"desktop", "rdp://10.8.0.32:3389"}});
-    machine(glass, "herbarium-scan", "fernery", "scanner", {{"screen", "spice://10.8.0.4:5930"}});
+            {{"console", parseAddress("rdp://duty@" + fernery + ":2179?machine=" + kSeedBankId).uri()},
+             {"desktop", "rdp://duty@" + std::string(kSeedService)}});
+    machine(glass, "herbarium-scan", "fernery", "scanner", {{"screen", "spice://127.0.0.11:5930"}});
     machine(visitor, "ticket-kiosk", "orchard", "kiosk",
-            {{"screen", "vnc://" + orchard + ":5903"}, {"desktop", "rdp://10.8.0.51:3389"}});
-    machine(visitor, "audio-guide", "orchard", "kiosk", {{"screen", "vnc://" + orchard + ":5903"}});
+            {{"screen", "vnc://" + orchard + ":5903"}, {"desktop", "rdp://" + std::string(kKioskService)}});
+    machine(visitor, "audio-guide", "orchard", "kiosk", {{"screen", "vnc://" + orchard + ":5903"},
+                                                          // an ID that fernery does not know: a planned mistake
+                                                          {"console", "rdp://duty@" + fernery + ":2179?machine=audio-guide"}});
     machine(visitor, "bee-camera", "orchard", "camera",
-            {{"screen", "spice://10.8.0.5:5931"}, {"shell", "ssh://duty@10.8.0.53:22"}});
+            {{"screen", "spice://127.0.0.12:5931"}, {"shell", "ssh://duty@127.0.0.53:2253"}});
     machine(
         outdoors, "weather-mast", "", "telemetry",
         {{"line", "telnet+serial://" + std::string(kTerminalServer) + ":" + std::to_string(kTerminalPort)}});

@@ -13,13 +13,26 @@ namespace kw::lab {
 /// Passwords and the certificate of the lab, made at its first start and kept (mode 0600).
 struct LabSecrets {
   std::map<std::string, std::string> consolePasswords;  ///< by machine
-  std::string guestPassword;
+  std::string guestPassword;                            ///< of "duty" on every guest
+  std::string hostPassword;                             ///< of "duty" on fernery and orchard
   MadeCertificate certificate;
 };
 LabSecrets loadOrMakeSecrets(const std::filesystem::path& folder);
 
-/// The VNC consoles of hosts fernery and orchard.
-std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets);
+/// The consoles of hosts fernery and orchard and the services inside their guests. seed-bank's own service answers so
+/// long after the machine runs.
+std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets,
+                                      std::chrono::milliseconds serviceDelay = std::chrono::seconds(40));
+
+/// fernery's port for consoles by machine ID, with the host's account.
+struct ConsolePortPlan {
+  std::string address = "127.0.0.11";
+  std::uint16_t port = 2179;
+  rdp::ServerOptions options;
+};
+ConsolePortPlan consolePortPlan(const LabSecrets& secrets);
+/// What fernery knows seed-bank by.
+extern const char* const kSeedBankId;
 
 /// The jump host gatehouse, as the records need it.
 struct Gatehouse {

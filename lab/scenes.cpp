@@ -65,6 +65,7 @@ void Guest::paint(Canvas& canvas, Time now) const {
   switch (plan_.scene) {
     case SceneKind::MistBench: return paintMistBench(canvas, now);
     case SceneKind::TicketKiosk: return paintTicketKiosk(canvas, now);
+    case SceneKind::SeedBank: return paintSeedBank(canvas, now);
     case SceneKind::AudioGuide:
     case SceneKind::PropagationBench: return paintBench(canvas, now);
   }
@@ -156,6 +157,41 @@ void Guest::paintMistBench(Canvas& canvas, Time now) const {
   }
   canvas.fill({0, all.height - 36, all.width, 36}, kSlate);
   canvas.text({16, all.height - 13}, "zones   alarms   valves", kConsoleText, Face::Sans, 14);
+  canvas.text({all.width - 96, all.height - 13}, clockText(now), kConsoleText, Face::Mono, 14);
+}
+
+/// The seed catalogue: drawers on the left, a table of lots, a note.
+void Guest::paintSeedBank(Canvas& canvas, Time now) const {
+  const Rect all = canvas.area();
+  canvas.verticalGradient(all, rgb(0x41, 0x3a, 0x2c), rgb(0x1f, 0x22, 0x1d));
+  window(canvas, {30, 44, all.width - 60, all.height - 210}, "Seed catalogue");
+  static constexpr const char* drawers[] = {"Ferns",  "Orchids", "Grasses", "Legumes",
+                                            "Alpines", "Palms",   "Mosses",  "Returned"};
+  for (int i = 0; i < 8; ++i) {
+    const Rect row{46, 92 + i * 38, 170, 32};
+    canvas.fill(row, i == called_ % 8 ? rgb(0xd5, 0xe2, 0xd2) : rgb(0xe4, 0xe7, 0xe1));
+    canvas.text({row.x + 12, row.y + 21}, drawers[i], kInk, Face::Sans, 15);
+  }
+  static constexpr const char* heads[] = {"Lot", "Gathered", "Grams", "Germinates"};
+  const int left = 240, step = std::max(120, (all.width - left - 80) / 4);
+  for (int c = 0; c < 4; ++c) canvas.text({left + c * step, 108}, heads[c], kQuiet, Face::SansBold, 14);
+  const int rows = std::max(1, (all.height - 340) / 30);
+  for (int r = 0; r < rows; ++r) {
+    const auto n = static_cast<std::uint32_t>(r + called_ * 31);
+    const int y = 138 + r * 30, percent = 30 + static_cast<int>(scatter(plan_.seed, n, 65));
+    canvas.fill({left - 8, y - 19, all.width - left - 40, 1}, rgb(0xd6, 0xdc, 0xd6));
+    canvas.text({left, y}, format("AV-%04d", 1200 + static_cast<int>(n) * 3), kInk, Face::Mono, 15);
+    canvas.text({left + step, y}, format("week %02d", 1 + static_cast<int>(scatter(plan_.seed + 3, n, 51))), kInk,
+                Face::Sans, 15);
+    canvas.text({left + 2 * step, y}, format("%d", 4 + static_cast<int>(scatter(plan_.seed + 5, n, 180))), kInk,
+                Face::Mono, 15);
+    bar(canvas, {left + 3 * step, y - 12, step - 60, 14}, percent, percent > 60 ? kLeaf : kClay);
+  }
+  window(canvas, {30, all.height - 150, all.width - 60, 84}, "Note to the seed desk");
+  paintNote(canvas, {50, all.height - 106, all.width - 100, 32}, now);
+  canvas.fill({0, all.height - 36, all.width, 36}, kSlate);
+  const unsigned cold = scatter(plan_.seed + 9, secondsOf(now) / 3, 9);
+  canvas.text({16, all.height - 13}, format("cold store -18.%u °C", cold), kConsoleText, Face::Sans, 14);
   canvas.text({all.width - 96, all.height - 13}, clockText(now), kConsoleText, Face::Mono, 14);
 }
 

@@ -26,6 +26,7 @@ Error::Error(ErrorKind kind, const std::string& what, std::string where)
       where_(std::move(where)) {}
 
 std::string Error::cure() const {
+  if (!ownCure_.empty()) return ownCure_;
   switch (kind_) {
     case ErrorKind::Unreachable:
       return "Check the address, and whether this desk has a way into that network.";

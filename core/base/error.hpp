@@ -32,11 +32,18 @@ class Error : public std::runtime_error {
   [[nodiscard]] const std::string& detail() const { return detail_; }
   /// What a person can do about it; empty when nothing sensible can be said.
   [[nodiscard]] std::string cure() const;
+  /// The same error with a cure of its own, where the one of its kind would mislead.
+  [[nodiscard]] Error withCure(std::string cure) const {
+    Error out = *this;
+    out.ownCure_ = std::move(cure);
+    return out;
+  }
 
  private:
   ErrorKind kind_;
   std::string detail_;
   std::string where_;
+  std::string ownCure_;
 };
 
 /// A peer broke the protocol: names the message and what was wrong with it.

@@ -40,7 +40,8 @@ Task<void> Client::run(Dial dial) {
   if (closed_) throw Error(ErrorKind::Cancelled, "ended here");
   if (errorInfo_ != 0) {
     const Reason reason = reasonFor(errorInfo_);
-    throw Error(reason.ours ? ErrorKind::Cancelled : ErrorKind::ClosedByPeer, reason.sentence, peer_);
+    throw Error(reason.ours ? ErrorKind::Cancelled : ErrorKind::ClosedByPeer, reason.sentence, peer_)
+        .withCure(reason.cure);
   }
   throw failure ? *failure : Error(ErrorKind::ClosedByPeer, "the service ended the session", peer_);
 }

@@ -112,7 +112,8 @@ Task<void> Client::negotiate(std::uint32_t protocols) {
     hungUp = e;
   }
   if (hungUp)
-    throw Error(ErrorKind::Refused, "the host knows no machine with this ID, or the machine is off", peer_);
+    throw Error(ErrorKind::Refused, "the host knows no machine with this ID, or the machine is off", peer_)
+        .withCure("Look up the machine's ID on its host: it is another one after a move or when the machine was made anew.");
   const ConnectConfirm confirm = readConnectConfirm(answer);
   if (confirm.failure != 0) {
     errorInfo_ = confirm.failure;

@@ -74,8 +74,23 @@ NtlmAccount accountIn(ByteView bytes) {
   return out;
 }
 
+std::string cureForStatus(std::uint32_t status) {
+  switch (status) {
+    case 0xc0000071:
+    case 0xc0000224: return "Set a new password at the machine's own console, or let who administers its accounts do it.";
+    case 0xc0000234: return "Wait until the lock is over, or have the account unlocked; trying on makes it longer.";
+    case 0xc0000133: return "Set both clocks by the same time server.";
+    case 0xc000015b:
+    case 0xc0000022: return "Let the account into the machine's group of remote users.";
+    case 0xc000005e: return "Its domain is not reached: try a local account (.\\name).";
+    default: return "Is it the host's account or the machine's own that is asked for? The name may need its domain.";
+  }
+}
+
 void throwOnRefusal(const CredSspRequest& answer, const std::string& where) {
-  if (answer.errorCode != 0) throw Error(ErrorKind::SignInFailed, wordsForStatus(answer.errorCode), where);
+  if (answer.errorCode != 0)
+    throw Error(ErrorKind::SignInFailed, wordsForStatus(answer.errorCode), where)
+        .withCure(cureForStatus(answer.errorCode));
 }
 
 }  // namespace
@@ -165,7 +180,8 @@ Task<std::uint32_t> credSspClient(ByteStream& stream, NtlmAccount account, std::
     closed = true;
   }
   // Many services hang up on a wrong password without a word, or say goodbye in another protocol's way.
-  if (closed) throw Error(ErrorKind::SignInFailed, "wrong name or password", where);
+  if (closed)
+    throw Error(ErrorKind::SignInFailed, "wrong name or password", where).withCure(cureForStatus(0xc000006d));
   throwOnRefusal(answer, where);
   const Bytes theirs = ntlm.incoming().unwrap(answer.pubKeyAuth);
   if (theirs != boundKey(version, false, request.clientNonce, serverPublicKey))

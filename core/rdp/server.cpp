@@ -188,7 +188,10 @@ Task<void> Server::writeMessages() {
     if (outgoing_.empty()) composeUpdate();
     const Bytes now = std::exchange(outgoing_, {});
     co_await stream_->write(now);
-    if (ending_) throw Error(ErrorKind::Cancelled, "ended here");
+    if (ending_) {
+      stream_->close();
+      throw Error(ErrorKind::Cancelled, "ended here");
+    }
   }
 }
 

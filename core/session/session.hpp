@@ -89,6 +89,7 @@ struct Question {
   std::string hint;             ///< "only the first eight characters count"; may be empty
   std::string user;             ///< the name, when it is known already
   bool again = false;           ///< the last answer was wrong
+  std::string refused;          ///< what the peer said to it: "the password has expired"
   PeerCertificate certificate;  ///< for Trust
   std::string pinned;           ///< for Trust: the fingerprint trusted before; empty when new
 };

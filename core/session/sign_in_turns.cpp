@@ -16,10 +16,12 @@ Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
   question.user = wish.user;
   question.hint = wish.hint;
   question.again = wrongBefore_;
+  if (refusal_) question.refused = refusal_->detail();
   Answer answer = co_await asker.ask(std::move(question));
   if (!answer.accepted) {
     declined_ = true;
-    throw Error(ErrorKind::SignInFailed, refusal_.empty() ? "no password was given" : refusal_);
+    if (refusal_) throw *refusal_;
+    throw Error(ErrorKind::SignInFailed, "no password was given");
   }
   byPerson_ = true;
   SignIn out{wish.wantsUser ? answer.user : wish.user, answer.password, wish.use};
@@ -30,7 +32,7 @@ Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
 
 void SignInTurns::worked() {
   wrongBefore_ = false;
-  refusal_.clear();
+  refusal_.reset();
   if (toKeep_ && kept_.keep) kept_.keep(*toKeep_);
   toKeep_.reset();
 }
@@ -39,7 +41,7 @@ bool SignInTurns::again(const Error& failure) {
   if (failure.kind() != ErrorKind::SignInFailed || !asked_ || declined_) return false;
   if (!byPerson_ && wrongBefore_) return false;
   wrongBefore_ = true;
-  refusal_ = failure.detail();
+  refusal_ = failure;
   toKeep_.reset();
   return true;
 }

@@ -43,7 +43,7 @@ class SignInTurns {
  private:
   KeptSignIns kept_;
   std::optional<SignIn> toKeep_;
-  std::string refusal_;  ///< what the peer said to the last one
+  std::optional<Error> refusal_;  ///< what the peer said to the last one
   bool asked_ = false, byPerson_ = false, wrongBefore_ = false, declined_ = false;
 };
 
