@@ -11,6 +11,21 @@ JpegDecoder::JpegDecoder() : handle_(tjInitDecompress()) {
 }
 JpegDecoder::~JpegDecoder() { tjDestroy(handle_); }
 
+Size JpegDecoder::sizeOf(ByteView jpeg) {
+  int width = 0, height = 0, sampling = 0, space = 0;
+  if (tjDecompressHeader3(handle_, jpeg.data(), jpeg.size(), &width, &height, &sampling, &space) != 0)
+    protocolBroken("JPEG", tjGetErrorStr2(handle_));
+  return {width, height};
+}
+
+void JpegDecoder::decode(ByteView jpeg, Size size, Pixel* out) {
+  if (!(sizeOf(jpeg) == size)) protocolBroken("JPEG", "has another size than was said");
+  if (tjDecompress2(handle_, jpeg.data(), jpeg.size(), reinterpret_cast<Byte*>(out), size.width, size.width * 4,
+                    size.height, TJPF_BGRA, 0) != 0 &&
+      tjGetErrorCode(handle_) == TJERR_FATAL)
+    protocolBroken("JPEG", tjGetErrorStr2(handle_));
+}
+
 void JpegDecoder::decode(ByteView jpeg, Framebuffer& picture, const Rect& target) {
   int width = 0, height = 0, sampling = 0, space = 0;
   if (tjDecompressHeader3(handle_, jpeg.data(), jpeg.size(), &width, &height, &sampling, &space) != 0)

@@ -12,6 +12,10 @@ class JpegDecoder {
   ~JpegDecoder();
   /// Decodes into `target` of the picture; the JPEG must be exactly as large. Throws Error{ProtocolBroken}.
   void decode(ByteView jpeg, Framebuffer& picture, const Rect& target);
+  /// The size that a JPEG's head says. Throws Error{ProtocolBroken}.
+  [[nodiscard]] Size sizeOf(ByteView jpeg);
+  /// Decodes into size.area() opaque pixels; the JPEG must be exactly as large.
+  void decode(ByteView jpeg, Size size, Pixel* out);
 
  private:
   void* handle_;

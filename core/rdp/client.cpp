@@ -90,7 +90,18 @@ Task<void> Client::writeMessages() {
     }
     const Bytes now = std::exchange(outgoing_, {});
     figures_.bytesOut += now.size();
-    co_await stream_->write(now);
+    bool gone = false;
+    try {
+      co_await stream_->write(now);
+    } catch (const Error& e) {
+      if (e.kind() != ErrorKind::ClosedByPeer || closed_) throw;
+      gone = true;
+    }
+    // Why the service went may stand in what it sent before: the reader gets a moment to find it.
+    if (gone) {
+      co_await clock_->sleep(std::chrono::seconds(2));
+      throw Error(ErrorKind::ClosedByPeer, "the service ended the session", peer_);
+    }
     if (closed_) {
       stream_->close();
       throw Error(ErrorKind::Cancelled, "ended here");

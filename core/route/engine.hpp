@@ -46,6 +46,6 @@ const Engine* engineFor(const std::string& scheme);
 /// What a service says first, up to `n` bytes.
 Task<std::string> readGreeting(ByteStream& stream, std::size_t n);
 
-extern const Engine vncEngine, lineEngine, sshEngine, rdpEngine;
+extern const Engine vncEngine, lineEngine, sshEngine, rdpEngine, spiceEngine;
 
 }  // namespace kw

@@ -5,7 +5,7 @@
 namespace kw {
 
 namespace {
-const Engine* const kEngines[] = {&vncEngine, &rdpEngine, &lineEngine, &sshEngine};
+const Engine* const kEngines[] = {&vncEngine, &rdpEngine, &spiceEngine, &lineEngine, &sshEngine};
 }
 
 std::span<const Engine* const> allEngines() { return kEngines; }

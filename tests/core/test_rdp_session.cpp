@@ -333,5 +333,5 @@ TEST_CASE("RDP: the service ends the session with a reason", "[rdp]") {
   bench.on([&] { return bench.host->endWith(0x5), 0; });
   REQUIRE(bench.ended());
   CHECK(bench.ended()->kind() == ErrorKind::ClosedByPeer);
-  CHECK(bench.ended()->detail().find("took over") != std::string::npos);
+  CHECK_THAT(bench.ended()->detail(), Catch::Contains("took over"));
 }

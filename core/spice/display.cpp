@@ -1,0 +1,572 @@
+#include "spice/display.hpp"
+
+#include <algorithm>
+
+#include "codec/zip.hpp"
+
+namespace kw::spice {
+
+namespace {
+constexpr const char* kWhat = "SPICE display message";
+bool sizeAllowed(std::uint32_t w, std::uint32_t h) {
+  return w <= 16384 && h <= 16384 && std::size_t{w} * h <= kMostSurfacePixels;
+}
+}  // namespace
+
+Bytes Display::initMessage(unsigned channelId) {
+  LittleWriter out;
+  out.u8(channelId + 1).u64(kMostCachePixels).u8(channelId + 1).u32(kMostWindowPixels);
+  return out.take();
+}
+
+std::uint32_t Display::capabilities() {
+  return 1U << cap::kSizedStream | 1U << cap::kMonitorsConfig | 1U << cap::kLz4 | 1U << cap::kPreferredCompression |
+         1U << cap::kMultiCodec | 1U << cap::kCodecMjpeg;
+}
+
+const Surface* Display::primary() const {
+  const auto found = surfaces_.find(0);
+  return found == surfaces_.end() ? nullptr : &found->second;
+}
+
+Surface& Display::surfaceOf(std::uint32_t id) {
+  const auto found = surfaces_.find(id);
+  if (found == surfaces_.end()) protocolBroken(kWhat, "names surface " + std::to_string(id) + ", which does not exist");
+  return found->second;
+}
+
+void Display::take(unsigned type, ByteView body) {
+  LittleReader in(body, kWhat);
+  message_ = body;
+  if (type >= msg::kDrawFill && type <= msg::kDrawAlphaBlend) {
+    ++commands_;
+    return draw(type, body);
+  }
+  switch (type) {
+    case msg::kMode: {  // of hosts that know no surfaces yet
+      LittleWriter create;
+      create.u32(0).u32(in.u32()).u32(in.u32()).u32(32).u32(1);
+      const Bytes message = create.take();
+      LittleReader again(message, kWhat);
+      return createSurface(again);
+    }
+    case msg::kMark: return;
+    case msg::kReset:
+      surfaces_.clear();
+      surfacePixels_ = 0;
+      cache_.clear();
+      cachePixels_ = 0;
+      palettes_.clear();
+      window_.clear();
+      streams_.clear();
+      return events_.primaryResized();
+    case msg::kCopyBits: {
+      const Base base = readBase(in);
+      const int x = in.s32();
+      copyBits(*base.surface, base.target, {x, in.s32()});
+      ++commands_;
+      return touched(base);
+    }
+    case msg::kInvalList:
+      for (unsigned n = in.u16(); n > 0; --n) {
+        in.u8();
+        if (const auto found = cache_.find(in.u64()); found != cache_.end()) {
+          cachePixels_ -= found->second->pixels.size();
+          cache_.erase(found);
+        }
+      }
+      return;
+    case msg::kInvalAllPixmaps:
+      cache_.clear();
+      cachePixels_ = 0;
+      return;
+    case msg::kInvalPalette: palettes_.erase(in.u64()); return;
+    case msg::kInvalAllPalettes: palettes_.clear(); return;
+    case msg::kSurfaceCreate: return createSurface(in);
+    case msg::kSurfaceDestroy: {
+      const std::uint32_t id = in.u32();
+      if (const auto found = surfaces_.find(id); found != surfaces_.end()) {
+        surfacePixels_ -= found->second.pixels.size();
+        surfaces_.erase(found);
+      }
+      if (id == 0) {
+        streams_.clear();
+        events_.primaryResized();
+      }
+      return;
+    }
+    case msg::kMonitorsConfig: return monitors(in);
+    case msg::kStreamCreate: return createStream(in);
+    case msg::kStreamData: return streamData(in, false);
+    case msg::kStreamDataSized: return streamData(in, true);
+    case msg::kStreamClip: {
+      const auto found = streams_.find(in.u32());
+      if (found == streams_.end()) return;
+      found->second.clip.clear();
+      found->second.clipped = in.u8() == 1;
+      if (!found->second.clipped) return;
+      const std::uint32_t count = in.u32();
+      if (count > kMostRects) protocolBroken(kWhat, "a clip of " + std::to_string(count) + " rectangles");
+      for (std::uint32_t i = 0; i < count; ++i) found->second.clip.push_back(readRect(in));
+      return;
+    }
+    case msg::kStreamDestroy: streams_.erase(in.u32()); return;
+    case msg::kStreamDestroyAll: streams_.clear(); return;
+    default: return;
+  }
+}
+
+void Display::createSurface(LittleReader& in) {
+  const std::uint32_t id = in.u32(), width = in.u32(), height = in.u32(), format = in.u32();
+  if (!sizeAllowed(width, height) || surfaces_.size() >= kMostSurfaces)
+    protocolBroken(kWhat, "a surface of " + std::to_string(width) + " by " + std::to_string(height));
+  const std::size_t pixels = std::size_t{width} * height;
+  if (const auto old = surfaces_.find(id); old != surfaces_.end()) surfacePixels_ -= old->second.pixels.size();
+  if (surfacePixels_ + pixels > kMostSurfacePixels) protocolBroken(kWhat, "more surfaces than there is room for");
+  surfacePixels_ += pixels;
+  const bool alpha = format == 96 || format == 8 || format == 1;
+  surfaces_[id] = {{static_cast<int>(width), static_cast<int>(height)},
+                   std::vector<Pixel>(pixels, alpha ? 0 : kOpaque),
+                   alpha};
+  if (id == 0) events_.primaryResized();
+}
+
+void Display::monitors(LittleReader& in) {
+  const unsigned count = in.u16();
+  mostHeads_ = std::min<std::uint32_t>(in.u16(), 16);
+  std::vector<Head> heads;
+  for (unsigned i = 0; i < count; ++i) {
+    Head head;
+    head.id = in.u32();
+    const std::uint32_t surface = in.u32();
+    head.area.width = static_cast<int>(in.u32() & 0xffff);
+    head.area.height = static_cast<int>(in.u32() & 0xffff);
+    head.area.x = static_cast<int>(in.u32() & 0xffff);
+    head.area.y = static_cast<int>(in.u32() & 0xffff);
+    in.u32();
+    if (surface == 0 && !head.area.empty() && heads.size() < 16) heads.push_back(head);
+  }
+  heads_ = std::move(heads);
+  events_.headsChanged();
+}
+
+Rect Display::readRect(LittleReader& in) {
+  const std::int64_t top = in.s32(), left = in.s32(), bottom = in.s32(), right = in.s32();
+  constexpr std::int64_t most = 1 << 24;
+  if (std::abs(top) > most || std::abs(left) > most || std::abs(bottom) > most || std::abs(right) > most)
+    protocolBroken(kWhat, "a rectangle far outside");
+  return {static_cast<int>(left), static_cast<int>(top), static_cast<int>(std::max<std::int64_t>(0, right - left)),
+          static_cast<int>(std::max<std::int64_t>(0, bottom - top))};
+}
+
+void Display::readClip(LittleReader& in, const Rect& box, std::vector<Rect>& parts) const {
+  if (in.u8() != 1) {
+    parts = {box};
+    return;
+  }
+  const std::uint32_t count = in.u32();
+  if (count > kMostRects) protocolBroken(kWhat, "a clip of " + std::to_string(count) + " rectangles");
+  for (std::uint32_t i = 0; i < count; ++i)
+    if (const Rect r = readRect(in).intersected(box); !r.empty()) parts.push_back(r);
+}
+
+Display::Base Display::readBase(LittleReader& in) {
+  Base base;
+  base.surfaceId = in.u32();
+  base.surface = &surfaceOf(base.surfaceId);
+  base.target.box = readRect(in);
+  readClip(in, base.target.box, base.target.parts);
+  return base;
+}
+
+void Display::touched(const Base& base) {
+  if (base.surfaceId != 0) return;
+  Region damage;
+  for (const Rect& part : base.target.parts) damage.add(part.intersected(base.surface->rect()));
+  if (!damage.empty()) events_.primaryDamaged(damage);
+}
+
+Brush Display::readBrush(LittleReader& in) {
+  Brush brush;
+  const unsigned kind = in.u8();
+  if (kind == 1) {
+    brush.kind = Brush::Kind::Solid;
+    brush.colour = in.u32() | kOpaque;
+  } else if (kind == 2) {
+    brush.kind = Brush::Kind::Pattern;
+    brush.pattern = imageAt(message_, in.u32());
+    brush.origin.x = in.s32();
+    brush.origin.y = in.s32();
+  }
+  return brush;
+}
+
+Mask Display::readMask(LittleReader& in) {
+  Mask mask;
+  mask.inverted = (in.u8() & 1) != 0;
+  mask.at.x = in.s32();
+  mask.at.y = in.s32();
+  mask.bits = imageAt(message_, in.u32());
+  return mask;
+}
+
+void Display::draw(unsigned type, ByteView body) {
+  LittleReader in(body, kWhat);
+  const Base base = readBase(in);
+  Surface& s = *base.surface;
+  const auto image = [&] {
+    ImagePtr found = imageAt(body, in.u32());
+    if (!found) protocolBroken(kWhat, "its image is missing");
+    return found;
+  };
+  switch (type) {
+    case msg::kDrawFill: {
+      const Brush brush = readBrush(in);
+      const unsigned rop = in.u16();
+      if (brush.kind != Brush::Kind::None) fill(s, base.target, brush, rop, readMask(in));
+      break;
+    }
+    case msg::kDrawOpaque: {
+      const ImagePtr source = image();
+      const Rect area = readRect(in);
+      const Brush brush = readBrush(in);
+      const unsigned rop = in.u16();
+      in.u8();
+      opaque(s, base.target, *source, area, brush, rop, readMask(in));
+      break;
+    }
+    case msg::kDrawCopy:
+    case msg::kDrawBlend: {
+      const ImagePtr source = image();
+      const Rect area = readRect(in);
+      const unsigned rop = in.u16();
+      in.u8();
+      copyImage(s, base.target, *source, area, rop, readMask(in));
+      break;
+    }
+    case msg::kDrawBlackness:
+    case msg::kDrawWhiteness:
+    case msg::kDrawInvers: {
+      const unsigned rop = type == msg::kDrawBlackness   ? ropd::kBlackness
+                           : type == msg::kDrawWhiteness ? ropd::kWhiteness
+                                                         : ropd::kInvers;
+      Brush brush;
+      brush.kind = Brush::Kind::Solid;
+      fill(s, base.target, brush, rop, readMask(in));
+      break;
+    }
+    case msg::kDrawRop3: {
+      const ImagePtr source = image();
+      const Rect area = readRect(in);
+      const Brush brush = readBrush(in);
+      const unsigned code = in.u8();
+      in.u8();
+      rop3(s, base.target, *source, area, brush, code, readMask(in));
+      break;
+    }
+    case msg::kDrawTransparent: {
+      const ImagePtr source = image();
+      const Rect area = readRect(in);
+      in.u32();
+      transparent(s, base.target, *source, area, in.u32());
+      break;
+    }
+    case msg::kDrawAlphaBlend: {
+      in.u8();
+      const unsigned alpha = in.u8();
+      const ImagePtr source = image();
+      alphaBlend(s, base.target, *source, readRect(in), alpha);
+      break;
+    }
+    case msg::kDrawText: drawText(in, base, body); break;
+    case msg::kDrawStroke: drawStroke(in, base, body); break;
+    default: break;
+  }
+  touched(base);
+}
+
+void Display::drawText(LittleReader& in, const Base& base, ByteView body) {
+  const std::uint32_t at = in.u32();
+  const Rect back = readRect(in);
+  const Brush fore = readBrush(in), ground = readBrush(in);
+  const unsigned foreRop = in.u16(), backRop = in.u16();
+  (void)foreRop;
+  if (!back.empty() && ground.kind != Brush::Kind::None) {
+    Target behind = base.target;
+    behind.box = behind.box.intersected(back);
+    fill(*base.surface, behind, ground, backRop, {});
+  }
+  if (at == 0 || at >= body.size()) protocolBroken(kWhat, "its text is missing");
+  LittleReader text(body.subspan(at), kWhat);
+  const unsigned count = text.u16(), flags = text.u8();
+  const unsigned bits = (flags & 1) != 0 ? 1 : (flags & 2) != 0 ? 4 : 8;
+  for (unsigned i = 0; i < count; ++i) {
+    Point where{text.s32(), 0};
+    where.y = text.s32();
+    where.x += text.s32();
+    where.y += text.s32();
+    const Size size{text.u16(), text.u16()};
+    const std::size_t row = (static_cast<std::size_t>(size.width) * bits + 7) / 8;
+    const ByteView data = text.bytes(row * static_cast<std::size_t>(size.height));
+    Bytes coverage(static_cast<std::size_t>(size.area()));
+    for (int y = 0; y < size.height; ++y) {
+      // Glyphs come bottom row first unless they say otherwise.
+      const int from = (flags & 8) != 0 ? y : size.height - 1 - y;
+      const Byte* bytes = data.data() + static_cast<std::size_t>(from) * row;
+      for (int x = 0; x < size.width; ++x) {
+        const std::size_t n = static_cast<std::size_t>(x);
+        Byte& out = coverage[static_cast<std::size_t>(y) * static_cast<std::size_t>(size.width) + n];
+        if (bits == 1) out = (bytes[n / 8] >> (7 - n % 8) & 1) != 0 ? 255 : 0;
+        if (bits == 4) out = static_cast<Byte>((bytes[n / 2] >> (n % 2 == 0 ? 4 : 0) & 0xf) * 17);
+        if (bits == 8) out = bytes[n];
+      }
+    }
+    glyph(*base.surface, base.target, fore, where, size, coverage);
+  }
+}
+
+void Display::drawStroke(LittleReader& in, const Base& base, ByteView body) {
+  const std::uint32_t at = in.u32();
+  if ((in.u8() & 8) != 0) in.skip(1 + 4);  // a dashed line is drawn whole
+  const Brush brush = readBrush(in);
+  const unsigned rop = in.u16();
+  if (at == 0 || at >= body.size()) protocolBroken(kWhat, "its path is missing");
+  LittleReader path(body.subspan(at), kWhat);
+  const std::uint32_t segments = path.u32();
+  if (segments > kMostRects) protocolBroken(kWhat, "a path of " + std::to_string(segments) + " segments");
+  std::optional<Point> pen;
+  Point first;
+  for (std::uint32_t i = 0; i < segments; ++i) {
+    const unsigned flags = path.u8();
+    const std::uint32_t points = path.u32();
+    if (points > kMostRects) protocolBroken(kWhat, "a path of " + std::to_string(points) + " points");
+    if ((flags & 1) != 0) pen.reset();
+    for (std::uint32_t n = 0; n < points; ++n) {
+      const int x = (path.s32() + 8) >> 4;  // 28.4 fixed point
+      const Point to{x, (path.s32() + 8) >> 4};
+      if (pen)
+        line(*base.surface, base.target, *pen, to, brush, rop);
+      else
+        first = to;
+      pen = to;
+    }
+    if ((flags & 8) != 0 && pen) line(*base.surface, base.target, *pen, first, brush, rop);
+  }
+}
+
+// Images.
+
+ImagePtr Display::imageAt(ByteView message, std::uint32_t offset) {
+  if (offset == 0) return nullptr;
+  if (offset >= message.size()) protocolBroken(kWhat, "an image outside of the message");
+  LittleReader in(message.subspan(offset), "SPICE image");
+  return readImage(in, message);
+}
+
+ImagePtr Display::surfaceImage(std::uint32_t id) {
+  const Surface& s = surfaceOf(id);
+  return std::make_shared<Image>(Image{s.size, s.pixels, s.hasAlpha});
+}
+
+void Display::remember(std::uint64_t id, const ImagePtr& image) {
+  if (const auto old = cache_.find(id); old != cache_.end()) cachePixels_ -= old->second->pixels.size();
+  cachePixels_ += image->pixels.size();
+  if (cachePixels_ > 2 * kMostCachePixels + kMostSurfacePixels)
+    protocolBroken("SPICE image", "more is to be remembered than was agreed");
+  cache_[id] = image;
+}
+
+ImagePtr Display::readImage(LittleReader& in, ByteView message) {
+  const std::uint64_t id = in.u64();
+  const unsigned type = in.u8(), flags = in.u8();
+  const std::uint32_t width = in.u32(), height = in.u32();
+  if (!sizeAllowed(width, height)) protocolBroken("SPICE image", "is too large");
+  const Size size{static_cast<int>(width), static_cast<int>(height)};
+  const auto sized = [&] { return in.bytes(in.u32()); };
+  ImagePtr image;
+  switch (type) {
+    case image::kBitmap:
+      image = readBitmap(in, message, size);
+      ++forms_["bitmap"];
+      break;
+    case image::kQuic:
+      image = std::make_shared<Image>(decodeQuic(sized(), size));
+      ++forms_["QUIC"];
+      break;
+    case image::kLzRgb:
+      image = std::make_shared<Image>(decodeLz(sized(), size, {}));
+      ++forms_["LZ"];
+      break;
+    case image::kLzPalette: {
+      const unsigned own = in.u8();
+      const std::uint32_t length = in.u32();
+      const std::vector<Pixel> palette = readPalette(in, message, own);
+      image = std::make_shared<Image>(decodeLz(in.bytes(length), size, palette));
+      ++forms_["LZ palette"];
+      break;
+    }
+    case image::kGlzRgb:
+      image = window_.decode(sized(), size);
+      ++forms_["GLZ"];
+      break;
+    case image::kZlibGlz: {
+      const std::uint32_t plain = in.u32();
+      if (plain > kMostMessage) protocolBroken("SPICE image", "unpacks to " + std::to_string(plain) + " bytes");
+      image = window_.decode(inflateWhole(sized(), plain), size);
+      ++forms_["zlib + GLZ"];
+      break;
+    }
+    case image::kLz4:
+      image = std::make_shared<Image>(decodeLz4(sized(), size));
+      ++forms_["LZ4"];
+      break;
+    case image::kJpeg:
+    case image::kJpegAlpha: {
+      std::uint32_t jpegSize = 0;
+      unsigned own = 0;
+      if (type == image::kJpegAlpha) {
+        own = in.u8();
+        jpegSize = in.u32();
+      }
+      const ByteView data = sized();
+      if (type == image::kJpeg) jpegSize = static_cast<std::uint32_t>(data.size());
+      if (jpegSize > data.size()) protocolBroken("SPICE image", "its JPEG is longer than its data");
+      auto made = std::make_shared<Image>(Image{size, std::vector<Pixel>(std::size_t{width} * height), false});
+      jpeg_.decode(data.first(jpegSize), size, made->pixels.data());
+      if (type == image::kJpegAlpha) {
+        const Image alpha = decodeLz(data.subspan(jpegSize), size, {});
+        for (std::size_t i = 0; i < made->pixels.size(); ++i)
+          made->pixels[i] = (made->pixels[i] & 0xffffff) | (alpha.pixels[i] & kOpaque);
+        made->hasAlpha = true;
+      }
+      (void)own;
+      image = made;
+      ++forms_["JPEG"];
+      break;
+    }
+    case image::kFromCache:
+    case image::kFromCacheLossless: {
+      const auto found = cache_.find(id);
+      if (found == cache_.end()) protocolBroken("SPICE image", "one that is not remembered");
+      ++forms_["remembered"];
+      return found->second;
+    }
+    case image::kSurface: return surfaceImage(in.u32());
+    default: protocolBroken("SPICE image", "kind " + std::to_string(type));
+  }
+  if ((flags & 1) != 0 || (flags & 4) != 0) remember(id, image);
+  return image;
+}
+
+std::vector<Pixel> Display::readPalette(LittleReader& in, ByteView message, unsigned flags) {
+  if ((flags & 2) != 0) {
+    const auto found = palettes_.find(in.u64());
+    if (found == palettes_.end()) protocolBroken("SPICE palette", "one that is not remembered");
+    return found->second;
+  }
+  const std::uint32_t offset = in.u32();
+  if (offset == 0) return {};
+  if (offset >= message.size()) protocolBroken("SPICE palette", "outside of the message");
+  LittleReader palette(message.subspan(offset), "SPICE palette");
+  const std::uint64_t id = palette.u64();
+  const unsigned count = palette.u16();
+  if (count > 256) protocolBroken("SPICE palette", std::to_string(count) + " colours");
+  std::vector<Pixel> colours;
+  for (unsigned i = 0; i < count; ++i) colours.push_back(palette.u32() | kOpaque);
+  if ((flags & 1) != 0) {
+    if (palettes_.size() > 256) palettes_.clear();
+    palettes_[id] = colours;
+  }
+  return colours;
+}
+
+ImagePtr Display::readBitmap(LittleReader& in, ByteView message, Size size) {
+  const unsigned format = in.u8(), flags = in.u8();
+  const Size own{static_cast<int>(in.u32() & 0xffff), static_cast<int>(in.u32() & 0xffff)};
+  const std::size_t stride = in.u32();
+  const std::vector<Pixel> palette = readPalette(in, message, flags);
+  static constexpr unsigned bitsOf[] = {0, 1, 1, 4, 4, 8, 16, 24, 32, 32, 8};
+  if (format == 0 || format > 10 || !(own == size)) protocolBroken("SPICE bitmap", "format or size cannot be");
+  const unsigned bits = bitsOf[format];
+  const std::size_t w = static_cast<std::size_t>(size.width), h = static_cast<std::size_t>(size.height);
+  if (stride < (w * bits + 7) / 8 || stride > kMostMessage) protocolBroken("SPICE bitmap", "its rows are too short");
+  const ByteView data = in.bytes(stride * h);
+  auto image = std::make_shared<Image>(Image{size, std::vector<Pixel>(w * h), format >= 9});
+  const auto index = [&](unsigned i) { return i < palette.size() ? palette[i] : i == 0 ? kOpaque : rgb(255, 255, 255); };
+  for (std::size_t y = 0; y < h; ++y) {
+    const Byte* row = data.data() + ((flags & 4) != 0 ? y : h - 1 - y) * stride;
+    Pixel* out = image->pixels.data() + y * w;
+    for (std::size_t x = 0; x < w; ++x) switch (format) {
+        case 1: out[x] = index(row[x / 8] >> (x % 8) & 1); break;
+        case 2: out[x] = index(row[x / 8] >> (7 - x % 8) & 1); break;
+        case 3: out[x] = index(row[x / 2] >> (x % 2 == 0 ? 0 : 4) & 0xf); break;
+        case 4: out[x] = index(row[x / 2] >> (x % 2 == 0 ? 4 : 0) & 0xf); break;
+        case 5: out[x] = index(row[x]); break;
+        case 6: {
+          const unsigned v = loadLe16(row + 2 * x);
+          const auto wide = [](unsigned five) { return (five << 3) | (five >> 2); };
+          out[x] = rgb(wide(v >> 10 & 31), wide(v >> 5 & 31), wide(v & 31));
+          break;
+        }
+        case 7: out[x] = rgb(row[3 * x + 2], row[3 * x + 1], row[3 * x]); break;
+        case 8: out[x] = loadLe32(row + 4 * x) | kOpaque; break;
+        case 9: out[x] = loadLe32(row + 4 * x); break;
+        default: out[x] = static_cast<Pixel>(row[x]) << 24; break;
+      }
+  }
+  return image;
+}
+
+// Streams.
+
+void Display::createStream(LittleReader& in) {
+  Stream stream;
+  stream.surfaceId = in.u32();
+  const std::uint32_t id = in.u32();
+  stream.topDown = (in.u8() & 1) != 0;
+  stream.codec = in.u8();
+  in.skip(8 + 16);
+  stream.dest = readRect(in);
+  stream.clipped = in.u8() == 1;
+  if (stream.clipped) {
+    const std::uint32_t count = in.u32();
+    if (count > kMostRects) protocolBroken(kWhat, "a clip of " + std::to_string(count) + " rectangles");
+    for (std::uint32_t i = 0; i < count; ++i) stream.clip.push_back(readRect(in));
+  }
+  if (streams_.size() >= kMostStreams && !streams_.contains(id)) protocolBroken(kWhat, "more streams than there may be");
+  streams_[id] = std::move(stream);
+}
+
+void Display::streamData(LittleReader& in, bool sized) {
+  const auto found = streams_.find(in.u32());
+  in.u32();
+  Rect dest = found == streams_.end() ? Rect() : found->second.dest;
+  if (sized) {
+    in.skip(8);
+    dest = readRect(in);
+  }
+  const ByteView data = in.bytes(in.u32());
+  if (found == streams_.end() || found->second.codec != 1) return;
+  const Stream& stream = found->second;
+  const Size size = jpeg_.sizeOf(data);
+  if (!sizeAllowed(static_cast<std::uint32_t>(size.width), static_cast<std::uint32_t>(size.height)) || size.empty())
+    protocolBroken("SPICE stream", "a frame of an impossible size");
+  Image frame{size, std::vector<Pixel>(static_cast<std::size_t>(size.area())), false};
+  jpeg_.decode(data, size, frame.pixels.data());
+  if (!stream.topDown) {
+    const std::size_t w = static_cast<std::size_t>(size.width);
+    for (std::size_t a = 0, b = static_cast<std::size_t>(size.height) - 1; a < b; ++a, --b)
+      std::swap_ranges(frame.pixels.data() + a * w, frame.pixels.data() + (a + 1) * w, frame.pixels.data() + b * w);
+  }
+  ++forms_["MJPEG"];
+  ++commands_;
+  Base base{&surfaceOf(stream.surfaceId), stream.surfaceId, {dest, {dest}}};
+  if (stream.clipped) {
+    base.target.parts.clear();
+    for (const Rect& r : stream.clip) base.target.parts.push_back(r.intersected(dest));
+  }
+  copyImage(*base.surface, base.target, frame, {0, 0, size.width, size.height}, ropd::kPut, {});
+  touched(base);
+}
+
+}  // namespace kw::spice
