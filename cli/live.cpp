@@ -44,6 +44,12 @@ class Live::Observer : public SessionObserver {
       state_->lastChange = std::chrono::steady_clock::now();
     });
   }
+  void screensOffered(const std::vector<ScreenOffer>& list) override {
+    change([&] { state_->offers = list; });
+  }
+  void capabilitiesChanged(const Capabilities& c) override {
+    change([&] { state_->capabilities = c; });
+  }
   void damaged(const Region& region) override {
     change([&] {
       // Exact coverage matters here, so the region is kept to the picture and grows only by what came.
@@ -158,6 +164,30 @@ Framebuffer Live::copyOfPicture(int screen) const {
   const auto picture = session_->picture();
   auto lock = picture->lock();
   return picture->cropped(area);
+}
+
+std::vector<ScreenOffer> Live::offers() const {
+  std::lock_guard lock(state_->mutex);
+  return state_->offers;
+}
+
+Capabilities Live::capabilities() const {
+  std::lock_guard lock(state_->mutex);
+  return state_->capabilities;
+}
+
+std::string Live::waitForScreens(std::chrono::milliseconds most) {
+  const auto until = std::chrono::steady_clock::now() + most;
+  std::unique_lock lock(state_->mutex);
+  while (!state_->capabilities.screens.can && std::chrono::steady_clock::now() < until) {
+    throwIfOver(lock);
+    state_->changed.wait_until(lock, until);
+  }
+  return state_->capabilities.screens.can ? "" : state_->capabilities.screens.why;
+}
+
+void Live::waitForOffers(const std::function<bool(const std::vector<ScreenOffer>&)>& good) {
+  waitUntil([&] { return good(state_->offers); }, "such screens");
 }
 
 Figures Live::figures() const {

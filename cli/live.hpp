@@ -37,6 +37,13 @@ class Live {
 
   Session& session() { return *session_; }
   [[nodiscard]] Framebuffer copyOfPicture(int screen) const;
+  /// All screens there are, on and off; empty where they cannot be switched.
+  [[nodiscard]] std::vector<ScreenOffer> offers() const;
+  [[nodiscard]] Capabilities capabilities() const;
+  /// Blocks until the machine's agent has said what it can do with screens, at most so long; else why it cannot.
+  std::string waitForScreens(std::chrono::milliseconds most);
+  /// Blocks until the screens are as `good` wants them.
+  void waitForOffers(const std::function<bool(const std::vector<ScreenOffer>&)>& good);
   [[nodiscard]] Figures figures() const;
   [[nodiscard]] RouteFacts route() const;
 
@@ -51,6 +58,8 @@ class Live {
     Region seen = Region::exact();
     Size size;
     std::vector<Screen> screens;
+    std::vector<ScreenOffer> offers;
+    Capabilities capabilities;
     std::chrono::steady_clock::time_point lastChange;
     std::uint64_t figureCount = 0;
   };

@@ -38,6 +38,7 @@ void addLiveOptions(CLI::App& verb, LiveOptions& o) {
   settingFlag(verb, o, "--colours", "screen.colours", "Bits per pixel: 32, 24, 16, 15 or 8");
   settingFlag(verb, o, "--quality", "screen.quality", "auto, lossless, high, medium or low");
   settingFlag(verb, o, "--security", "rdp.security", "How to sign in to a remote desktop: auto, nla, tls or rdp");
+  settingFlag(verb, o, "--compression", "spice.compression", "Preferred packing of pictures: off, quic, glz, lz, lz4, …");
   settingFlag(verb, o, "--size", "rdp.size", "Size of a new desktop, as 1920x1080");
 }
 
@@ -110,6 +111,91 @@ int watch(const LiveOptions& options, int seconds, bool json) {
   return kDone;
 }
 
+struct ScreensWish {
+  int on = -1, off = -1;
+  std::string place, size;
+};
+
+/// "1,0,0,1280x800"; throws Error{Local}.
+ScreenOffer placeFrom(const std::string& text) {
+  ScreenOffer out;
+  int id = 0, used = 0;
+  if (std::sscanf(text.c_str(), "%d,%d,%d,%dx%d%n", &id, &out.area.x, &out.area.y, &out.area.width, &out.area.height,
+                  &used) != 5 ||
+      used != static_cast<int>(text.size()) || id < 1 || out.area.empty())
+    throw Error(ErrorKind::Local, "a place is written N,X,Y,WxH", text);
+  out.id = static_cast<std::uint32_t>(id - 1);
+  out.on = true;
+  return out;
+}
+
+/// The plan with one screen placed anew. Screens must not overlap: from the left each goes where it was, or beside the
+/// one before it.
+std::vector<ScreenOffer> packed(std::vector<ScreenOffer> plan, const ScreenOffer& place) {
+  for (ScreenOffer& s : plan)
+    if (s.id == place.id) s = place;
+  std::vector<ScreenOffer*> order;
+  for (ScreenOffer& s : plan)
+    if (s.on) order.push_back(&s);
+  std::stable_sort(order.begin(), order.end(), [&](const ScreenOffer* a, const ScreenOffer* b) {
+    return a->area.x != b->area.x ? a->area.x < b->area.x : a->id == place.id && b->id != place.id;
+  });
+  int x = 0;
+  for (ScreenOffer* s : order) {
+    s->area.x = x;
+    x += s->area.width;
+  }
+  return plan;
+}
+
+void printScreens(const std::vector<ScreenOffer>& list) {
+  for (const ScreenOffer& s : list) {
+    std::cout << s.id + 1 << "\t" << (s.on ? "on" : "off");
+    if (s.on) std::cout << "\t" << s.area.width << "x" << s.area.height << "\tat " << s.area.x << "," << s.area.y;
+    std::cout << "\n";
+  }
+}
+
+/// Screens count from 1, as people do.
+int screens(const LiveOptions& options, const ScreensWish& wish) {
+  Live live(options);
+  live.waitForPicture();
+  const std::string why = live.waitForScreens(std::chrono::seconds(5));
+  const bool changes = wish.on > 0 || wish.off > 0 || !wish.place.empty();
+  if (changes && !why.empty()) throw Error(ErrorKind::Unsupported, why, options.target);
+  const auto stateOf = [](const std::vector<ScreenOffer>& list, int number) {
+    for (const ScreenOffer& s : list)
+      if (static_cast<int>(s.id) + 1 == number) return s;
+    throw Error(ErrorKind::Local, "the machine has no screen " + std::to_string(number));
+  };
+  if (wish.on > 0) {
+    Size size{1024, 768};
+    if (!wish.size.empty() && std::sscanf(wish.size.c_str(), "%dx%d", &size.width, &size.height) != 2)
+      throw Error(ErrorKind::Local, "a size is written WxH", wish.size);
+    live.session().switchScreen(stateOf(live.offers(), wish.on).id, size);
+    live.waitForOffers([&](const auto& list) { return stateOf(list, wish.on).on; });
+  }
+  if (wish.off > 0) {
+    const ScreenOffer before = stateOf(live.offers(), wish.off);
+    const auto now = live.offers();
+    if (before.on && std::count_if(now.begin(), now.end(), [](const ScreenOffer& s) { return s.on; }) < 2)
+      throw Error(ErrorKind::Local, "the last screen stays on");
+    live.session().switchScreen(before.id, {});
+    live.waitForOffers([&](const auto& list) { return !stateOf(list, wish.off).on; });
+  }
+  if (!wish.place.empty()) {
+    const ScreenOffer place = placeFrom(wish.place);
+    stateOf(live.offers(), static_cast<int>(place.id) + 1);
+    const auto plan = packed(live.offers(), place);
+    live.session().arrangeScreens(plan);
+    const Rect wanted = stateOf(plan, static_cast<int>(place.id) + 1).area;
+    live.waitForOffers([&](const auto& list) { return stateOf(list, static_cast<int>(place.id) + 1).area == wanted; });
+  }
+  printScreens(live.offers());
+  if (!why.empty()) std::cerr << "kettle: " << why << "\n";
+  return kDone;
+}
+
 }  // namespace
 
 void addSessionVerbs(CLI::App& app, Chosen& chosen) {
@@ -155,6 +241,19 @@ void addSessionVerbs(CLI::App& app, Chosen& chosen) {
         ->check(CLI::Range(1, 3))
         ->capture_default_str();
     verb->callback([=, &chosen] { chosen = [=] { return click(*options, {*x, *y}, *button); }; });
+  }
+  {
+    auto options = std::make_shared<LiveOptions>();
+    auto wish = std::make_shared<ScreensWish>();
+    auto* verb = app.add_subcommand("screens", "Show, switch and place the screens of a machine");
+    addLiveOptions(*verb, *options);
+    verb->add_flag_function(
+        "--list", [](std::int64_t) {}, "Only show them (as without any flag)");
+    verb->add_option("--on", wish->on, "Switch this screen on, counted from 1")->check(CLI::Range(1, 16));
+    verb->add_option("--off", wish->off, "Switch this screen off")->check(CLI::Range(1, 16));
+    verb->add_option("--place", wish->place, "N,X,Y,WxH: where screen N lies, and how large it is");
+    verb->add_option("--at", wish->size, "The size of a screen that is switched on, as 1280x800");
+    verb->callback([=, &chosen] { chosen = [=] { return screens(*options, *wish); }; });
   }
   {
     auto options = std::make_shared<LiveOptions>();

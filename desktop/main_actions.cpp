@@ -348,6 +348,22 @@ void MainWindow::fillScreensMenu(QMenu* menu, OpenSession* session) {
     menu->addAction(tr("Screen %1 (%2 × %3) in a window of its own").arg(i).arg(area.width).arg(area.height),
                     this, [this, session, i] { openScreenWindow(session, i); });
   }
+  if (!session->offers().empty()) {
+    menu->addSeparator();
+    for (const ScreenOffer& s : session->offers()) {
+      const int number = static_cast<int>(s.id) + 1;
+      QAction* a = menu->addAction(s.on ? tr("Switch screen %1 off").arg(number) : tr("Switch screen %1 on").arg(number),
+                                   session, [session, s] {
+                                     session->session().switchScreen(s.id, s.on ? Size{} : Size{1024, 768});
+                                   });
+      if (s.on && count < 2) {
+        a->setEnabled(false);
+        a->setToolTip(tr("The last screen stays on."));
+      }
+    }
+    menu->addAction(tr("Screens plan…"), this, [this, session] { openScreensPlan(session); });
+    menu->addSeparator();
+  }
   menu->addAction(tr("Every screen in its own window"), this, [this, session, count] {
     for (int i = 1; i <= count; ++i) openScreenWindow(session, i);
   });

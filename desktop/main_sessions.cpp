@@ -32,6 +32,7 @@
 #include "desktop/theme.hpp"
 #include "picture/png.hpp"
 #include "text/log_writer.hpp"
+#include "desktop/screens_plan.hpp"
 #include "record/catalogue.hpp"
 
 namespace kw::desktop {
@@ -211,6 +212,20 @@ void MainWindow::clipboardChanged() {
   // Only the machine one works with gets it, not every open one.
   if (OpenSession* s = current(); s != nullptr && s->isLive() && s->clipboardToMachine && !s->viewOnly())
     s->session().offerClipboard(text.toStdString());
+}
+
+void MainWindow::openScreensPlan(OpenSession* session) {
+  auto* plan = new ScreensPlan(session, this);
+  plan->setAttribute(Qt::WA_DeleteOnClose);
+  connect(session, &QObject::destroyed, plan, &QWidget::close);
+  connect(plan, &ScreensPlan::windowWanted, this,
+          [this, session = QPointer(session)](int screen) {
+            if (session) openScreenWindow(session, screen);
+          });
+  const QPoint corner = stage_->mapToGlobal(QPoint(std::max(0, stage_->width() - plan->width() - 16), 48));
+  plan->move(corner);
+  plan->show();
+  plan->setFocus();
 }
 
 }  // namespace kw::desktop

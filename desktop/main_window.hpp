@@ -101,6 +101,8 @@ class MainWindow : public QMainWindow {
   /// The way in by SSH of a machine; null when it has none.
   [[nodiscard]] const Endpoint* sshWayOf(Id machine) const;
   void fillKeysMenu(class QMenu* menu, OpenSession* session);
+  /// The machine's screens as tiles to place and switch.
+  void openScreensPlan(OpenSession* session);
   void fillScreensMenu(class QMenu* menu, OpenSession* session);
   void fillPictureMenu(class QMenu* menu, OpenSession* session);
   // Sessions of text; text_menus.cpp.

@@ -46,6 +46,12 @@ class OpenSession::Bridge : public SessionObserver, public std::enable_shared_fr
       emit t.changed();
     });
   }
+  void screensOffered(const std::vector<ScreenOffer>& list) override {
+    hand([list](OpenSession& t) {
+      t.offers_ = list;
+      emit t.changed();
+    });
+  }
   void damaged(const Region& region) override {
     bool first = false;
     {

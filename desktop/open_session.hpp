@@ -37,6 +37,8 @@ class OpenSession : public QObject {
   [[nodiscard]] const Figures& figures() const { return figures_; }
   [[nodiscard]] const std::vector<double>& latencies() const { return latencies_; }
   [[nodiscard]] const std::vector<Screen>& screens() const { return screens_; }
+  /// All screens that can be switched, on and off; empty where they cannot.
+  [[nodiscard]] const std::vector<ScreenOffer>& offers() const { return offers_; }
   [[nodiscard]] Size pictureSize() const { return pictureSize_; }
   [[nodiscard]] const PointerShape& pointerShape() const { return pointerShape_; }
   [[nodiscard]] bool pointerIsRelative() const { return relative_; }
@@ -114,6 +116,7 @@ class OpenSession : public QObject {
   Figures figures_;
   std::vector<double> latencies_;
   std::vector<Screen> screens_;
+  std::vector<ScreenOffer> offers_;
   Size pictureSize_;
   PointerShape pointerShape_;
   std::optional<Question> question_;

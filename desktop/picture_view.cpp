@@ -252,12 +252,29 @@ void PictureView::resizeEvent(QResizeEvent*) {
 /// Asks the machine for the pane's size, when its record says so and it can.
 void PictureView::wantPictureSize() {
   if (!session_ || !session_->followsPane || !session_->isLive() || !session_->capabilities().resize.can ||
-      !isVisible() || screenNumber_ > 0 || session_->screens().size() > 1)
+      !isVisible())
     return;
   const double ratio = devicePixelRatioF();
   const Size wanted{static_cast<int>(width() * ratio), static_cast<int>(height() * ratio)};
-  if (wanted.width < 160 || wanted.height < 120 || wanted == session_->pictureSize()) return;
+  if (wanted.width < 160 || wanted.height < 120 || wanted == sourceArea().size()) return;
+  // One screen of several follows the window that shows it, where the machine's screens can be placed.
+  if (screenNumber_ > 0 || session_->screens().size() > 1) {
+    if (screenNumber_ > 0) wantScreenSize(wanted);
+    return;
+  }
   session_->session().requestSize(wanted);
+}
+
+void PictureView::wantScreenSize(Size wanted) {
+  std::vector<ScreenOffer> plan = session_->offers();
+  int number = 0, x = 0;
+  for (ScreenOffer& s : plan) {
+    if (!s.on) continue;
+    if (++number == screenNumber_) s.area.width = wanted.width & ~7, s.area.height = wanted.height;
+    s.area.x = x;  // the others keep their places beside it
+    x += s.area.width;
+  }
+  if (!plan.empty()) session_->session().arrangeScreens(plan);
 }
 
 void PictureView::updateCursor() {

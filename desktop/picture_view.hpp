@@ -68,6 +68,7 @@ class PictureView : public QWidget {
   void sendPointer(QMouseEvent* event);
   void panTowards(QPointF at);
   void wantPictureSize();
+  void wantScreenSize(Size wanted);
 
   QPointer<OpenSession> session_;
   int screenNumber_ = 0;
