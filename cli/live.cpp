@@ -190,6 +190,17 @@ void Live::waitForOffers(const std::function<bool(const std::vector<ScreenOffer>
   waitUntil([&] { return good(state_->offers); }, "such screens");
 }
 
+bool Live::offersWithin(std::chrono::milliseconds most,
+                        const std::function<bool(const std::vector<ScreenOffer>&)>& good) {
+  const auto until = std::chrono::steady_clock::now() + most;
+  std::unique_lock lock(state_->mutex);
+  while (!good(state_->offers) && std::chrono::steady_clock::now() < until) {
+    throwIfOver(lock);
+    state_->changed.wait_until(lock, until);
+  }
+  return good(state_->offers);
+}
+
 Figures Live::figures() const {
   std::lock_guard lock(state_->mutex);
   return state_->figures;

@@ -44,6 +44,8 @@ class Live {
   std::string waitForScreens(std::chrono::milliseconds most);
   /// Blocks until the screens are as `good` wants them.
   void waitForOffers(const std::function<bool(const std::vector<ScreenOffer>&)>& good);
+  /// The same for at most so long; false when they never were.
+  bool offersWithin(std::chrono::milliseconds most, const std::function<bool(const std::vector<ScreenOffer>&)>& good);
   [[nodiscard]] Figures figures() const;
   [[nodiscard]] RouteFacts route() const;
 

@@ -90,7 +90,48 @@ class RdpDoor : public DoorServer, public rdp::ServerEvents {
   rdp::Server server_;
 };
 
+/// One connection is one channel; a visit has several.
+class SpiceDoor : public DoorServer, public spice::ServerEvents {
+ public:
+  SpiceDoor(const Executor& strand, std::shared_ptr<Framebuffer> picture, std::vector<Screen> screens,
+            spice::ServerOptions options, Hands& hands)
+      : hands_(hands), server_(strand, std::move(picture), std::move(screens), std::move(options), *this) {}
+  Task<void> run(StreamPtr stream) override { return server_.run(std::move(stream)); }
+  void close() override { server_.close(); }
+  void damaged(const Region& region) override { server_.damaged(region); }
+  void resized(const std::vector<Screen>& screens) override { server_.resized(screens); }
+  void setClipboard(const std::string& utf8) override { server_.setClipboard(utf8); }
+  void bell() override {}
+
+  void linked(spice::ChannelKind kind) override {
+    if (kind == spice::ChannelKind::Main) hands_.signedIn(true);
+    if (kind != spice::ChannelKind::Cursor) return;
+    const rfb::Cursor cursor = Guest::cursor();
+    server_.setPointer({cursor.size, cursor.hotspot, cursor.pixels});
+  }
+  void scanCode(std::uint32_t code, bool down) override {
+    const std::uint32_t symbol = keysymOfScan(code, shift_);
+    if (symbol == keysym::kShiftLeft || symbol == keysym::kShiftRight) shift_ = down;
+    if (symbol != 0) hands_.key(symbol, down);
+  }
+  void pointer(Point at, unsigned buttons) override { hands_.pointer(at, buttons); }
+  void clipboard(const std::string& text) override { hands_.clipboard(text); }
+  void screensWanted(const std::vector<Rect>& screens) override { hands_.arrange(screens); }
+
+ private:
+  Hands& hands_;
+  bool shift_ = false;
+  spice::ServerChannel server_;
+};
+
 }  // namespace
+
+DoorMaker spiceDoor(spice::ServerOptions options) {
+  return [options = std::move(options)](const Executor& strand, std::shared_ptr<Framebuffer> picture,
+                                        std::vector<Screen> screens, Hands& hands) {
+    return std::make_unique<SpiceDoor>(strand, std::move(picture), std::move(screens), options, hands);
+  };
+}
 
 DoorMaker vncDoor(rfb::ServerOptions options) {
   return [options = std::move(options)](const Executor& strand, std::shared_ptr<Framebuffer> picture,

@@ -8,6 +8,7 @@
 #include "picture/region.hpp"
 #include "rdp/server.hpp"
 #include "rfb/server.hpp"
+#include "spice/server.hpp"
 #include "wire/stream.hpp"
 
 namespace kw::lab {
@@ -22,6 +23,8 @@ class Hands {
   virtual void clipboard(const std::string& utf8) = 0;
   /// True: taken; the picture has that size now.
   virtual bool resize(Size size) = 0;
+  /// The machine's screens in their order, off ones empty; true: taken.
+  virtual bool arrange(const std::vector<Rect>& screens) = 0;
   virtual void reboot() = 0;
 };
 
@@ -41,6 +44,7 @@ using DoorMaker = std::function<std::unique_ptr<DoorServer>(const Executor&, std
                                                             std::vector<Screen>, Hands&)>;
 DoorMaker vncDoor(rfb::ServerOptions options);
 DoorMaker rdpDoor(rdp::ServerOptions options);
+DoorMaker spiceDoor(spice::ServerOptions options);
 
 /// A place where a guest can be reached besides its console's own port.
 struct DoorPlan {

@@ -44,6 +44,11 @@ Guest::Guest(GuestPlan plan, std::shared_ptr<Fonts> fonts)
       picture_(std::make_shared<Framebuffer>(Size{640, 400})) {
   if (plan_.scene == SceneKind::PropagationBench) desktopSize_ = {1024, 640};
   if (plan_.twoScreens) desktopSize_ = {2048, 768};
+  if (plan_.scene == SceneKind::BeeCamera) desktopSize_ = {640, 480};
+  if (plan_.mostScreens > 1) {
+    arranged_ = {Rect{0, 0, 1024, 768}};
+    desktopSize_ = {1024, 768};
+  }
   screens_ = {{0, picture_->rect(), 0}};
 }
 
@@ -104,6 +109,7 @@ Guest::Change Guest::advance(Time now) {
     picture_->resize(wanted);
     change.resized = true;
   }
+  if (std::exchange(arrangementDirty_, false)) change.resized = true;
   if (sizeDirty_) {
     sizeDirty_ = false;
     screens_ = {{0, picture_->rect(), 0}};
@@ -112,6 +118,11 @@ Guest::Change Guest::advance(Time now) {
       screens_ = {{1, {0, 0, half, wanted.height}, 0}, {2, {half, 0, wanted.width - half, wanted.height}, 0}};
       change.resized = true;
     }
+  }
+  if (change.resized && !arranged_.empty() && phase_ == Phase::Desktop) {
+    screens_.clear();
+    for (std::size_t i = 0; i < arranged_.size(); ++i)
+      if (!arranged_[i].empty()) screens_.push_back({static_cast<std::uint32_t>(i), arranged_[i], 0});
   }
   if (next_.size() != wanted) next_.resize(wanted);
   Canvas canvas(*fonts_, next_);
@@ -123,10 +134,25 @@ Guest::Change Guest::advance(Time now) {
 
 bool Guest::resize(Size size) {
   if (phase_ != Phase::Desktop && phase_ != Phase::SignIn) return false;
+  if (plan_.mostScreens > 1) return arrange({Rect{0, 0, size.width, size.height}});
   if (plan_.twoScreens || size.width < 320 || size.height < 200 || size.width > 4096 || size.height > 4096)
     return false;
   desktopSize_ = size;
   sizeDirty_ = true;
+  return true;
+}
+
+bool Guest::arrange(const std::vector<Rect>& wanted) {
+  if (plan_.mostScreens < 2 || phase_ != Phase::Desktop || wanted.size() > plan_.mostScreens) return false;
+  Rect whole;
+  for (const Rect& r : wanted)
+    if (!r.empty()) whole = whole.united(r);
+  if (whole.width < 320 || whole.height < 200 || whole.width > 6000 || whole.height > 3000) return false;
+  arranged_ = wanted;
+  for (Rect& r : arranged_)
+    if (!r.empty()) r = r.moved(-whole.x, -whole.y);
+  desktopSize_ = whole.size();
+  arrangementDirty_ = sizeDirty_ = true;
   return true;
 }
 

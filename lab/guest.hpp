@@ -12,7 +12,7 @@
 
 namespace kw::lab {
 
-enum class SceneKind { MistBench, TicketKiosk, AudioGuide, PropagationBench, SeedBank };
+enum class SceneKind { MistBench, TicketKiosk, AudioGuide, PropagationBench, SeedBank, HerbariumScan, BeeCamera };
 enum class Phase { Firmware, Boot, SignIn, Desktop };
 
 struct GuestPlan {
@@ -23,6 +23,7 @@ struct GuestPlan {
   /// Passes the sign-in page by itself after this long; nothing: waits for a person.
   std::optional<std::chrono::milliseconds> signsInAlone = std::chrono::seconds(3);
   bool twoScreens = false;
+  unsigned mostScreens = 1;  ///< that can be switched on
   int number = 1;  ///< of several alike
 };
 
@@ -52,6 +53,8 @@ class Guest {
   void reboot();
   /// Another desktop size; false when this guest cannot (text phases, several screens).
   bool resize(Size size);
+  /// Other screens, side by side; off ones are empty. False when this guest has one only.
+  bool arrange(const std::vector<Rect>& screens);
   void setClipboard(std::string text) { clipboard_ = std::move(text); }
   /// What its last copy put on its clipboard (Ctrl+C on the note field); empty when nothing is new.
   std::string takeCopied();
@@ -64,6 +67,8 @@ class Guest {
   void paintBoot(Canvas& canvas, Time in) const;
   void paintSignIn(Canvas& canvas, Time now) const;
   void paintMistBench(Canvas& canvas, Time now) const;
+  void paintHerbarium(Canvas& canvas, Time now) const;
+  void paintBees(Canvas& canvas, Time now) const;
   void paintSeedBank(Canvas& canvas, Time now) const;
   void paintTicketKiosk(Canvas& canvas, Time now) const;
   void paintBench(Canvas& canvas, Time now) const;
@@ -76,9 +81,11 @@ class Guest {
   std::shared_ptr<Framebuffer> picture_;
   Framebuffer next_;
   std::vector<Screen> screens_;
+  std::vector<Rect> arranged_;  ///< of guests whose screens can be switched
   Phase phase_ = Phase::Firmware;
   Time phaseSince_{0}, now_{0};
   Size desktopSize_{1280, 800};
+  bool arrangementDirty_ = false;
   bool sizeDirty_ = true, rebootWanted_ = false;
   std::string user_, password_, note_, signInRemark_, clipboard_, copied_;
   bool inPassword_ = false, control_ = false, alt_ = false;

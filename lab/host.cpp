@@ -24,6 +24,11 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
       state.paint();
       return true;
     }
+    bool arrange(const std::vector<Rect>& screens) override {
+      if (!state.guest.arrange(screens)) return false;
+      state.paint();
+      return true;
+    }
     void reboot() override {
       state.guest.reboot();
       state.touched();

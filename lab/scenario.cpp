@@ -121,6 +121,13 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets, std::chrono::mi
   seeds.id = kSeedBankId;
   seeds.doors.push_back({kSeedService, kRdpPort,
                          rdpDoor(rdpService("seed-bank", secrets.certificate, secrets.guestPassword)), serviceDelay});
+  ConsolePlan& plates = add("herbarium-scan", SceneKind::HerbariumScan, kFernery, 0, 41);
+  plates.vnc = false;
+  plates.guest.mostScreens = 3;
+  plates.doors.push_back({kFernery, 5930, spiceDoor({"herbarium-scan", "", true, false, 3}), {}});
+  ConsolePlan& bees = add("bee-camera", SceneKind::BeeCamera, kOrchard, 0, 43);
+  bees.vnc = false;
+  bees.doors.push_back({kOrchard, 5951, spiceDoor({"bee-camera", "", false, true, 1}), serviceDelay / 2});
   for (int i = 1; i <= kPalmHouses; ++i) {
     ConsolePlan& plan = add(palmHouse(i), SceneKind::PropagationBench, kOrchard, 5910 + i,
                             100 + static_cast<std::uint32_t>(i));
@@ -210,7 +217,7 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
                                                           // an ID that fernery does not know: a planned mistake
                                                           {"console", "rdp://duty@" + fernery + ":2179?machine=audio-guide"}});
     machine(visitor, "bee-camera", "orchard", "camera",
-            {{"screen", "spice://127.0.0.12:5931"}, {"shell", "ssh://duty@127.0.0.53:2253"}});
+            {{"screen", "spice://127.0.0.12:5951"}, {"shell", "ssh://duty@127.0.0.53:2253"}});
     machine(
         outdoors, "weather-mast", "", "telemetry",
         {{"line", "telnet+serial://" + std::string(kTerminalServer) + ":" + std::to_string(kTerminalPort)}});

@@ -66,6 +66,8 @@ void Guest::paint(Canvas& canvas, Time now) const {
     case SceneKind::MistBench: return paintMistBench(canvas, now);
     case SceneKind::TicketKiosk: return paintTicketKiosk(canvas, now);
     case SceneKind::SeedBank: return paintSeedBank(canvas, now);
+    case SceneKind::HerbariumScan: return paintHerbarium(canvas, now);
+    case SceneKind::BeeCamera: return paintBees(canvas, now);
     case SceneKind::AudioGuide:
     case SceneKind::PropagationBench: return paintBench(canvas, now);
   }
@@ -158,6 +160,67 @@ void Guest::paintMistBench(Canvas& canvas, Time now) const {
   canvas.fill({0, all.height - 36, all.width, 36}, kSlate);
   canvas.text({16, all.height - 13}, "zones   alarms   valves", kConsoleText, Face::Sans, 14);
   canvas.text({all.width - 96, all.height - 13}, clockText(now), kConsoleText, Face::Mono, 14);
+}
+
+/// A plate viewer across screens: the plate, its labels, the queue of the scanner.
+void Guest::paintHerbarium(Canvas& canvas, Time now) const {
+  canvas.fill(canvas.area(), kSlate);
+  for (const Screen& screen : screens_) {
+    const Rect a = screen.area;
+    canvas.verticalGradient(a, rgb(0x2c, 0x34, 0x2e), rgb(0x18, 0x1e, 0x1b));
+    const Rect page{a.x + 28, a.y + 30, a.width - 56, a.height - 60};
+    if (screen.id == 0) {
+      window(canvas, page, "Plate viewer");
+      const Rect sheet{page.x + page.width / 4, page.y + 54, page.width / 2, page.height - 140};
+      canvas.fill(sheet, rgb(0xf3, 0xee, 0xdc));
+      canvas.frame(sheet, kQuiet);
+      const int stem = sheet.x + sheet.width / 2;
+      canvas.fill({stem - 2, sheet.y + 30, 4, sheet.height - 60}, kLeaf);
+      for (int i = 0; i < 9; ++i) {
+        const int y = sheet.y + 50 + i * (sheet.height - 110) / 9, reach = 26 + (i * 37 + called_ * 11) % 60;
+        for (int k = 0; k < reach; k += 6) {
+          canvas.disc({stem - 8 - k, y - k / 4}, 6, kLeaf);
+          canvas.disc({stem + 8 + k, y + 12 - k / 4}, 6, kFern);
+        }
+      }
+      paintNote(canvas, {page.x + 20, page.bottom() - 56, page.width - 40, 34}, now);
+    } else if (screen.id == 1) {
+      window(canvas, page, "Labels");
+      for (int i = 0; i < 6; ++i) {
+        const Rect card{page.x + 20, page.y + 54 + i * 62, page.width - 40, 50};
+        canvas.fill(card, kWhite);
+        canvas.text({card.x + 14, card.y + 30}, format("AV-H %04d", 310 + called_ + i), kInk, Face::Mono, 16);
+        canvas.text({card.x + 180, card.y + 30}, i % 2 == 0 ? "gathered by the seed desk" : "from the vale", kQuiet,
+                    Face::Sans, 14);
+      }
+    } else {
+      window(canvas, page, "Scanner");
+      for (int i = 0; i < 5; ++i) {
+        const int percent = static_cast<int>((secondsOf(now) * 7 + static_cast<unsigned>(i) * 23) % 101);
+        canvas.text({page.x + 24, page.y + 84 + i * 44}, format("Tray %d", i + 1), kInk, Face::Sans, 15);
+        bar(canvas, {page.x + 110, page.y + 70 + i * 44, std::max(60, page.width - 220), 16}, percent, kSky);
+      }
+      canvas.text({page.x + 24, page.bottom() - 24}, clockText(now), kQuiet, Face::Mono, 14);
+    }
+  }
+}
+
+/// Bees before a hive: everything moves, as a camera's picture does.
+void Guest::paintBees(Canvas& canvas, Time now) const {
+  const Rect all = canvas.area();
+  canvas.verticalGradient(all, rgb(0x86, 0xa8, 0xb4), rgb(0x4c, 0x5f, 0x41));
+  const Rect hive{all.width / 2 - 120, all.height / 2 - 70, 240, 180};
+  canvas.fill(hive, rgb(0xc9, 0x9a, 0x52));
+  canvas.fill({hive.x - 12, hive.y - 26, hive.width + 24, 28}, rgb(0x8a, 0x63, 0x35));
+  canvas.fill({hive.x + 40, hive.bottom() - 46, hive.width - 80, 14}, kConsole);
+  for (unsigned i = 0; i < 40; ++i) {
+    const double t = static_cast<double>(now.count()) / 900.0 + i * 1.7;
+    const int x = all.width / 2 + static_cast<int>((60 + i * 6) * std::sin(t * (1 + i % 3 * 0.2)));
+    const int y = hive.bottom() - 40 + static_cast<int>((20 + i * 3) * std::cos(t * 1.3 + i)) - static_cast<int>(i) * 3;
+    canvas.disc({x, y}, 4, rgb(0x2a, 0x22, 0x14));
+    canvas.disc({x + 2, y}, 2, rgb(0xe0, 0xb0, 0x4c));
+  }
+  canvas.text({14, all.height - 14}, "bee-camera  " + clockText(now), kWhite, Face::Mono, 15);
 }
 
 /// The seed catalogue: drawers on the left, a table of lots, a note.

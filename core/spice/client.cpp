@@ -7,13 +7,21 @@ namespace kw::spice {
 /// One display channel, with its place in the whole picture.
 struct Client::DisplayLink : DisplayEvents {
   DisplayLink(Client& c, unsigned number) : client(c), id(number), display(*this) {}
-  void primaryResized() override { client.layOut(); }
+  void primaryResized() override {
+    whole = false;
+    client.layOut();
+  }
   void headsChanged() override { client.layOut(); }
+  void primaryWhole() override {
+    whole = true;
+    if (const Surface* primary = display.primary()) client.copyDamage(*this, Region(primary->rect()));
+  }
   void primaryDamaged(const Region& region) override { client.copyDamage(*this, region); }
   Client& client;
   unsigned id;
   Display display;
   Point at;
+  bool whole = false;  ///< since its last resize
   std::shared_ptr<Channel> channel;
 };
 
@@ -260,7 +268,8 @@ void Client::layOut() {
     events_->pictureResized(whole, screens);
   }
   for (const auto& [id, link] : displays_)
-    if (const Surface* primary = link->display.primary()) copyDamage(*link, Region(primary->rect()));
+    if (const Surface* primary = link->display.primary(); primary != nullptr && link->whole)
+      copyDamage(*link, Region(primary->rect()));
 }
 
 void Client::copyDamage(const DisplayLink& from, const Region& damage) {

@@ -50,7 +50,7 @@ void Display::take(unsigned type, ByteView body) {
       LittleReader again(message, kWhat);
       return createSurface(again);
     }
-    case msg::kMark: return;
+    case msg::kMark: return events_.primaryWhole();
     case msg::kReset:
       surfaces_.clear();
       surfacePixels_ = 0;

@@ -22,6 +22,8 @@ class DisplayEvents {
   virtual void primaryResized() = 0;
   virtual void primaryDamaged(const Region& region) = 0;
   virtual void headsChanged() = 0;
+  /// What is in the primary surface now is a whole picture.
+  virtual void primaryWhole() = 0;
 };
 
 class Display {

@@ -111,7 +111,7 @@ TEST_CASE("The scenario's consoles and records belong together", "[lab]") {
   const LabSecrets secrets = loadOrMakeSecrets(folder.path / "lab");
   CHECK(loadOrMakeSecrets(folder.path / "lab").consolePasswords == secrets.consolePasswords);
   const auto plans = consolePlans(secrets);
-  CHECK(plans.size() == 27);
+  CHECK(plans.size() == 29);
   CHECK(std::count_if(plans.begin(), plans.end(),
                       [](const ConsolePlan& p) { return p.options.certificate.has_value(); }) == 1);
   CHECK(std::count_if(plans.begin(), plans.end(), [](const ConsolePlan& p) { return p.guest.twoScreens; }) ==
