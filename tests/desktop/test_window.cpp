@@ -279,7 +279,7 @@ TEST_CASE("The Go field finds machines, addresses and actions, and says what Ent
   CHECK(first("house-03").does == "open screen · vnc");
   CHECK(first("127.0.0.1:1").title.contains("display 1"));
   CHECK(first("vnc://fernery:5907").kind == GoAnswer::Kind::OpenAddress);
-  CHECK_FALSE(first("rdp://fernery").possible);
+  CHECK(first("rdp://fernery").possible);
   CHECK_FALSE(first("vnc://fernery:99999").possible);
   CHECK(first("full scr").kind == GoAnswer::Kind::Action);
   CHECK_FALSE(first("full scr").possible);

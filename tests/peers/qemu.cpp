@@ -217,6 +217,13 @@ Viewer::Viewer(VncConfig config) : state_(std::make_shared<State>()) {
   session_->start();
 }
 
+Viewer::Viewer(const std::function<std::shared_ptr<Session>(const Executor&)>& make) : state_(std::make_shared<State>()) {
+  answer.accepted = true;
+  session_ = make(runtime_.strand());
+  session_->observe(std::make_shared<Observer>(state_, *this));
+  session_->start();
+}
+
 Viewer::~Viewer() {
   session_->end();
   until([&] { return status().stage == SessionStage::Ended; }, std::chrono::seconds(3));

@@ -49,6 +49,10 @@ int freeTcpPort();
 class Viewer {
  public:
   explicit Viewer(VncConfig config);
+  /// Any engine's session.
+  explicit Viewer(const std::function<std::shared_ptr<Session>(const Executor&)>& make);
+  Viewer(const Viewer&) = delete;
+  Viewer& operator=(const Viewer&) = delete;
   ~Viewer();
   bool until(const std::function<bool()>& condition,
              std::chrono::milliseconds limit = std::chrono::seconds(20));
