@@ -33,7 +33,8 @@ class TerminalAsker : public Asker {
 void withSftp(const FileOptions& options, const std::function<Task<void>(Sftp&)>& work) {
   Runtime runtime(2);
   OpeningTools tools = openTools(options.live, runtime);
-  const Target target = findTarget(options.live, tools, [](const WayKind& kind) { return kind.carriesFiles; });
+  const Target target =
+      findTarget(options.live, tools, [](const WayKind& kind) { return kind.carriesFiles; });
   std::vector<SshHop> hops = hopsTo(target.address, target.setting, tools);
   hops.push_back(sshHop(target.address, target.setting, tools, target.owner));
   const Executor strand = runtime.strand();

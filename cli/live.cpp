@@ -1,6 +1,5 @@
 #include "cli/live.hpp"
 
-
 namespace kw::cli {
 
 int exitCodeFor(ErrorKind kind) {
@@ -79,7 +78,8 @@ Live::Live(const LiveOptions& options) {
               std::chrono::milliseconds(static_cast<std::int64_t>(options.timeoutSeconds * 1000));
   const OpeningTools tools = openTools(options, runtime_);
   const Target target = findTarget(options, tools, showsScreen);
-  session_ = makeSession(runtime_.strand(), target.address, target.label, target.setting, tools, target.owner);
+  session_ =
+      makeSession(runtime_.strand(), target.address, target.label, target.setting, tools, target.owner);
   session_->observe(std::make_shared<Observer>(state_, options.trustOnce));
   session_->start();
 }

@@ -40,12 +40,14 @@ class Live {
   /// All screens there are, on and off; empty where they cannot be switched.
   [[nodiscard]] std::vector<ScreenOffer> offers() const;
   [[nodiscard]] Capabilities capabilities() const;
-  /// Blocks until the machine's agent has said what it can do with screens, at most so long; else why it cannot.
+  /// Blocks until the machine's agent has said what it can do with screens, at most so long; else why it
+  /// cannot.
   std::string waitForScreens(std::chrono::milliseconds most);
   /// Blocks until the screens are as `good` wants them.
   void waitForOffers(const std::function<bool(const std::vector<ScreenOffer>&)>& good);
   /// The same for at most so long; false when they never were.
-  bool offersWithin(std::chrono::milliseconds most, const std::function<bool(const std::vector<ScreenOffer>&)>& good);
+  bool offersWithin(std::chrono::milliseconds most,
+                    const std::function<bool(const std::vector<ScreenOffer>&)>& good);
   [[nodiscard]] Figures figures() const;
   [[nodiscard]] RouteFacts route() const;
 

@@ -18,6 +18,7 @@ int main(int argc, char** argv) {
   cli::addTextVerbs(app, chosen);
   cli::addFileVerbs(app, chosen);
   cli::addMachineVerbs(app, chosen);
+  cli::addTrustVerbs(app, chosen);
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {

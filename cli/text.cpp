@@ -97,9 +97,10 @@ class TextRun {
                 std::chrono::milliseconds(static_cast<std::int64_t>(options.live.timeoutSeconds * 1000));
     OpeningTools tools = openTools(options.live, runtime_);
     const Target target = findTarget(withWords(options), tools, showsText);
-    session_ = makeSession(runtime_.strand(), target.address, target.label, target.setting, tools,
-                           target.owner);
-    session_->text()->answerQuestions(::isatty(STDOUT_FILENO) == 0);  // else the terminal this runs in answers
+    session_ =
+        makeSession(runtime_.strand(), target.address, target.label, target.setting, tools, target.owner);
+    session_->text()->answerQuestions(::isatty(STDOUT_FILENO) ==
+                                      0);  // else the terminal this runs in answers
     winsize size{};
     if (::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0)
       session_->text()->resizeText(size.ws_row, size.ws_col);

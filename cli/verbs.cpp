@@ -33,12 +33,14 @@ void addLiveOptions(CLI::App& verb, LiveOptions& o) {
   verb.add_flag("--trust-once", o.trustOnce,
                 "Go on when a certificate is not known yet (never when it has changed)");
   verb.add_option("--timeout", o.timeoutSeconds, "Seconds until the verb gives up")->capture_default_str();
-  settingFlag(verb, o, "--encoding", "screen.encoding", "Ask for this encoding only: raw, hextile, zlib, tight, zrle, …",
-              "only:");
+  settingFlag(verb, o, "--encoding", "screen.encoding",
+              "Ask for this encoding only: raw, hextile, zlib, tight, zrle, …", "only:");
   settingFlag(verb, o, "--colours", "screen.colours", "Bits per pixel: 32, 24, 16, 15 or 8");
   settingFlag(verb, o, "--quality", "screen.quality", "auto, lossless, high, medium or low");
-  settingFlag(verb, o, "--security", "rdp.security", "How to sign in to a remote desktop: auto, nla, tls or rdp");
-  settingFlag(verb, o, "--compression", "spice.compression", "Preferred packing of pictures: off, quic, glz, lz, lz4, …");
+  settingFlag(verb, o, "--security", "rdp.security",
+              "How to sign in to a remote desktop: auto, nla, tls or rdp");
+  settingFlag(verb, o, "--compression", "spice.compression",
+              "Preferred packing of pictures: off, quic, glz, lz, lz4, …");
   settingFlag(verb, o, "--size", "rdp.size", "Size of a new desktop, as 1920x1080");
 }
 
@@ -120,8 +122,8 @@ struct ScreensWish {
 ScreenOffer placeFrom(const std::string& text) {
   ScreenOffer out;
   int id = 0, used = 0;
-  if (std::sscanf(text.c_str(), "%d,%d,%d,%dx%d%n", &id, &out.area.x, &out.area.y, &out.area.width, &out.area.height,
-                  &used) != 5 ||
+  if (std::sscanf(text.c_str(), "%d,%d,%d,%dx%d%n", &id, &out.area.x, &out.area.y, &out.area.width,
+                  &out.area.height, &used) != 5 ||
       used != static_cast<int>(text.size()) || id < 1 || out.area.empty())
     throw Error(ErrorKind::Local, "a place is written N,X,Y,WxH", text);
   out.id = static_cast<std::uint32_t>(id - 1);
@@ -129,8 +131,8 @@ ScreenOffer placeFrom(const std::string& text) {
   return out;
 }
 
-/// The plan with one screen placed anew. Screens must not overlap: from the left each goes where it was, or beside the
-/// one before it.
+/// The plan with one screen placed anew. Screens must not overlap: from the left each goes where it was, or
+/// beside the one before it.
 std::vector<ScreenOffer> packed(std::vector<ScreenOffer> plan, const ScreenOffer& place) {
   for (ScreenOffer& s : plan)
     if (s.id == place.id) s = place;
@@ -151,7 +153,8 @@ std::vector<ScreenOffer> packed(std::vector<ScreenOffer> plan, const ScreenOffer
 void printScreens(const std::vector<ScreenOffer>& list) {
   for (const ScreenOffer& s : list) {
     std::cout << s.id + 1 << "\t" << (s.on ? "on" : "off");
-    if (s.on) std::cout << "\t" << s.area.width << "x" << s.area.height << "\tat " << s.area.x << "," << s.area.y;
+    if (s.on)
+      std::cout << "\t" << s.area.width << "x" << s.area.height << "\tat " << s.area.x << "," << s.area.y;
     std::cout << "\n";
   }
 }
@@ -192,7 +195,8 @@ int screens(const LiveOptions& options, const ScreensWish& wish) {
     const bool placed = live.offersWithin(std::chrono::seconds(4), [&](const auto& list) {
       return stateOf(list, static_cast<int>(place.id) + 1).area == wanted;
     });
-    if (!placed) std::cerr << "kettle: the guest was asked, but its desktop keeps its screens in an order of its own\n";
+    if (!placed)
+      std::cerr << "kettle: the guest was asked, but its desktop keeps its screens in an order of its own\n";
   }
   printScreens(live.offers());
   if (!why.empty()) std::cerr << "kettle: " << why << "\n";

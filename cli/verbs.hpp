@@ -12,5 +12,6 @@ void addSessionVerbs(CLI::App& app, Chosen& chosen);
 void addTextVerbs(CLI::App& app, Chosen& chosen);
 void addFileVerbs(CLI::App& app, Chosen& chosen);
 void addMachineVerbs(CLI::App& app, Chosen& chosen);
+void addTrustVerbs(CLI::App& app, Chosen& chosen);
 
 }  // namespace kw::cli

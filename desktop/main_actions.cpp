@@ -352,10 +352,11 @@ void MainWindow::fillScreensMenu(QMenu* menu, OpenSession* session) {
     menu->addSeparator();
     for (const ScreenOffer& s : session->offers()) {
       const int number = static_cast<int>(s.id) + 1;
-      QAction* a = menu->addAction(s.on ? tr("Switch screen %1 off").arg(number) : tr("Switch screen %1 on").arg(number),
-                                   session, [session, s] {
-                                     session->session().switchScreen(s.id, s.on ? Size{} : Size{1024, 768});
-                                   });
+      QAction* a = menu->addAction(
+          s.on ? tr("Switch screen %1 off").arg(number) : tr("Switch screen %1 on").arg(number), session,
+          [session, s] {
+            session->session().switchScreen(s.id, s.on ? Size{} : Size{1024, 768});
+          });
       if (s.on && count < 2) {
         a->setEnabled(false);
         a->setToolTip(tr("The last screen stays on."));

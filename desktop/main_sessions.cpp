@@ -25,15 +25,15 @@
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
 #include "desktop/screen_window.hpp"
+#include "desktop/screens_plan.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/side.hpp"
 #include "desktop/spout.hpp"
 #include "desktop/stage.hpp"
 #include "desktop/theme.hpp"
 #include "picture/png.hpp"
-#include "text/log_writer.hpp"
-#include "desktop/screens_plan.hpp"
 #include "record/catalogue.hpp"
+#include "text/log_writer.hpp"
 
 namespace kw::desktop {
 
@@ -218,13 +218,12 @@ void MainWindow::openScreensPlan(OpenSession* session) {
   auto* plan = new ScreensPlan(session, this);
   plan->setAttribute(Qt::WA_DeleteOnClose);
   connect(session, &QObject::destroyed, plan, &QWidget::close);
-  connect(plan, &ScreensPlan::windowWanted, this,
-          [this, session = QPointer(session)](int screen) {
-            if (session) openScreenWindow(session, screen);
-          });
-  const QPoint corner = stage_->mapToGlobal(QPoint(std::max(0, stage_->width() - plan->width() - 16), 48));
-  plan->move(corner);
+  connect(plan, &ScreensPlan::windowWanted, this, [this, session = QPointer(session)](int screen) {
+    if (session) openScreenWindow(session, screen);
+  });
+  plan->move(stage_->mapTo(this, QPoint(std::max(0, stage_->width() - plan->width() - 16), 48)));
   plan->show();
+  plan->raise();
   plan->setFocus();
 }
 

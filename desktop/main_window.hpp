@@ -77,6 +77,8 @@ class MainWindow : public QMainWindow {
   [[nodiscard]] QAction* action(const QString& name) const;
   [[nodiscard]] const QList<QPointer<ScreenWindow>>& screenWindows() const { return windows_; }
   [[nodiscard]] Desk& desk() { return desk_; }
+  /// The machine's screens as tiles to place and switch.
+  void openScreensPlan(OpenSession* session);
 
  protected:
   void closeEvent(QCloseEvent* event) override;
@@ -101,8 +103,6 @@ class MainWindow : public QMainWindow {
   /// The way in by SSH of a machine; null when it has none.
   [[nodiscard]] const Endpoint* sshWayOf(Id machine) const;
   void fillKeysMenu(class QMenu* menu, OpenSession* session);
-  /// The machine's screens as tiles to place and switch.
-  void openScreensPlan(OpenSession* session);
   void fillScreensMenu(class QMenu* menu, OpenSession* session);
   void fillPictureMenu(class QMenu* menu, OpenSession* session);
   // Sessions of text; text_menus.cpp.

@@ -13,8 +13,7 @@ namespace {
 constexpr int kTop = 62, kLeft = 20, kGap = 8, kTallest = 130, kOffWidth = 110;
 }
 
-ScreensPlan::ScreensPlan(OpenSession* session, QWidget* parent)
-    : QFrame(parent, Qt::Popup | Qt::FramelessWindowHint), session_(session) {
+ScreensPlan::ScreensPlan(OpenSession* session, QWidget* parent) : QFrame(parent), session_(session) {
   setObjectName("card");
   setFocusPolicy(Qt::StrongFocus);
   setMouseTracking(true);
@@ -37,7 +36,8 @@ void ScreensPlan::layOut() {
   for (const ScreenOffer& s : on) width += s.area.width, height = std::max(height, s.area.height);
   const int room = this->width() - 2 * kLeft - static_cast<int>(off.size()) * (kOffWidth + kGap) -
                    static_cast<int>(on.size()) * kGap;
-  const double scale = std::min(static_cast<double>(room) / std::max(1, width), static_cast<double>(kTallest) / height);
+  const double scale =
+      std::min(static_cast<double>(room) / std::max(1, width), static_cast<double>(kTallest) / height);
   int x = kLeft;
   for (const ScreenOffer& s : on) {
     const QSize size(std::max(96, static_cast<int>(s.area.width * scale)),
@@ -87,13 +87,16 @@ void ScreensPlan::paintEvent(QPaintEvent* event) {
     QColor inside = t.screen.on ? s.teal : s.ground;
     inside.setAlpha(t.screen.on ? 40 : 255);
     p.setBrush(inside);
-    p.setPen(QPen(chosen ? s.copper : t.screen.on ? s.teal : s.line, chosen ? 2 : 1,
-                  t.screen.on ? Qt::SolidLine : Qt::DashLine));
+    p.setPen(QPen(chosen        ? s.copper
+                  : t.screen.on ? s.teal
+                                : s.line,
+                  chosen ? 2 : 1, t.screen.on ? Qt::SolidLine : Qt::DashLine));
     p.drawRoundedRect(r, 3, 3);
     p.setPen(t.screen.on ? s.text : s.quiet);
     p.setFont(windowFont(10, QFont::DemiBold));
-    p.drawText(r.adjusted(8, 6, -4, 0), Qt::AlignTop | Qt::AlignLeft,
-               t.screen.on ? tr("Screen %1").arg(t.screen.id + 1) : tr("Screen %1, off").arg(t.screen.id + 1));
+    p.drawText(
+        r.adjusted(8, 6, -4, 0), Qt::AlignTop | Qt::AlignLeft,
+        t.screen.on ? tr("Screen %1").arg(t.screen.id + 1) : tr("Screen %1, off").arg(t.screen.id + 1));
     p.setFont(windowFont(9));
     p.setPen(s.quiet);
     if (t.screen.on)
@@ -105,13 +108,17 @@ void ScreensPlan::paintEvent(QPaintEvent* event) {
     link.setUnderline(!last);
     p.setFont(link);
     p.setPen(last ? s.quiet : s.copper);
-    p.drawText(switchOf(t.screen.id).translated(r.topLeft() - t.rect.topLeft()), Qt::AlignVCenter | Qt::AlignLeft,
-               last ? tr("the last one") : t.screen.on ? tr("switch off") : tr("switch on"));
+    p.drawText(switchOf(t.screen.id).translated(r.topLeft() - t.rect.topLeft()),
+               Qt::AlignVCenter | Qt::AlignLeft,
+               last          ? tr("the last one")
+               : t.screen.on ? tr("switch off")
+                             : tr("switch on"));
   }
   p.setFont(windowFont(9));
   p.setPen(s.quiet);
-  p.drawText(QRect(kLeft, height() - 40, width() - 2 * kLeft, 28), Qt::AlignVCenter | Qt::TextWordWrap,
-             tr("A screen in a window of its own takes that window's size when the machine follows the pane."));
+  p.drawText(
+      QRect(kLeft, height() - 40, width() - 2 * kLeft, 28), Qt::AlignVCenter | Qt::TextWordWrap,
+      tr("A screen in a window of its own takes that window's size when the machine follows the pane."));
 }
 
 const ScreensPlan::Tile* ScreensPlan::at(QPoint p) const {
@@ -123,10 +130,7 @@ const ScreensPlan::Tile* ScreensPlan::at(QPoint p) const {
 void ScreensPlan::mousePressEvent(QMouseEvent* e) {
   const QPoint p = e->position().toPoint();
   const Tile* t = at(p);
-  if (t == nullptr) {
-    if (!rect().contains(p)) close();
-    return;
-  }
+  if (t == nullptr) return;
   if (switchOf(t->screen.id).contains(p)) return toggle(t->screen);
   if (!t->screen.on) return;
   dragged_ = t->screen.id;
@@ -184,6 +188,11 @@ void ScreensPlan::keyPressEvent(QKeyEvent* e) {
     return QFrame::keyPressEvent(e);
   }
   update();
+}
+
+void ScreensPlan::focusOutEvent(QFocusEvent* e) {
+  // It lies over the picture only while one works with it.
+  if (e->reason() != Qt::ActiveWindowFocusReason) close();
 }
 
 void ScreensPlan::place(std::uint32_t dragged, int dropX) {

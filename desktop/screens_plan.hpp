@@ -1,5 +1,5 @@
-// The screens plan: a machine's screens as tiles. Drag places them, a double click opens one in a window of its own, the
-// word on a tile switches it.
+// The screens plan: a machine's screens as tiles. Drag places them, a double click opens one in a window of
+// its own, the word on a tile switches it.
 #pragma once
 #include <QFrame>
 #include <QPointer>
@@ -28,6 +28,7 @@ class ScreensPlan : public QFrame {
   void mouseReleaseEvent(QMouseEvent* e) override;
   void mouseDoubleClickEvent(QMouseEvent* e) override;
   void keyPressEvent(QKeyEvent* e) override;
+  void focusOutEvent(QFocusEvent* e) override;
 
  private:
   struct Tile {

@@ -36,7 +36,8 @@ QString examplesOf(Form form) {
 QWidget* Sheet::pageWays() {
   auto* page = new QWidget;
   auto* column = pageLayout(page, tr("Ways to reach it"));
-  auto* hint = new QLabel(tr("Screens: %1. Text: %2").arg(examplesOf(Form::Screen), examplesOf(Form::Text)), page);
+  auto* hint =
+      new QLabel(tr("Screens: %1. Text: %2").arg(examplesOf(Form::Screen), examplesOf(Form::Text)), page);
   hint->setObjectName("quiet");
   hint->setWordWrap(true);
   column->addWidget(hint);
@@ -68,7 +69,8 @@ void Sheet::fillNewWay(QMenu* menu) {
   menu->clear();
   for (const WayKind& kind : allWayKinds())
     if (kind.offer != nullptr && canOpen(kind.name))
-      menu->addAction(tr(kind.offer), this, [this, &kind] { addWay(kind.wayName, QString(kind.name) + "://"); });
+      menu->addAction(tr(kind.offer), this,
+                      [this, &kind] { addWay(kind.wayName, QString(kind.name) + "://"); });
   menu->addSeparator();
   const std::vector<FoundLine> found = findLines();
   for (const FoundLine& line : found)

@@ -39,7 +39,8 @@ class Tour {
     QDir().mkpath(folder_);
     roster();
     firstScreen();
-    certificateAndTwoPanes();
+    certificate();
+    desktops();
     fourPanesAndStrip();
     lines();
     goField();
@@ -111,12 +112,11 @@ class Tour {
     until("a key has changed the picture", [&] { return s->figures().keyToPicture.count() > 0; });
     picture(window_, "stage");
   }
-  void certificateAndTwoPanes() {
+  void certificate() {
     window_.stage()->arrange(2);
     OpenSession* s = open("ticket-kiosk");
     if (s->question()) picture(window_, "certificate");
     live("ticket-kiosk");
-    picture(window_, "two-panes");
     OpenSession* asked = open("audio-guide");
     until("audio-guide asks", [&] { return asked->question().has_value(); });
     if (asked->question() && asked->question()->kind == Question::Kind::Trust) {
@@ -126,9 +126,39 @@ class Tour {
       until("audio-guide asks for its password",
             [&] { return asked->question() && asked->question()->kind != Question::Kind::Trust; });
     }
-    picture(window_, "password");
     window_.endSession(asked);
     until("the session is gone", [&] { return window_.stage()->sessions().size() == 2; });
+  }
+  /// A console by machine ID with the host's account, and a machine on two screens.
+  void desktops() {
+    window_.stage()->arrange(2);
+    OpenSession* seeds = open("seed-bank");
+    const auto asks = [seeds](Question::Kind kind) {
+      return seeds->question() && seeds->question()->kind == kind;
+    };
+    if (asks(Question::Kind::Trust)) {
+      Answer yes;
+      yes.accepted = yes.remember = true;
+      seeds->answer(yes);
+    }
+    until("seed-bank's console asks for the host's account",
+          [&] { return asks(Question::Kind::UserAndPassword); });
+    picture(window_, "password");
+    Answer account;
+    account.accepted = true;
+    account.user = "duty";
+    account.password = labSecret("hostPassword");
+    seeds->answer(account);
+    until("seed-bank's console is there", [&] { return seeds->isLive() && seeds->figures().frames > 0; });
+    OpenSession* plates = live("herbarium-scan");
+    until("the machine says what screens it has", [&] { return plates->offers().size() == 3; });
+    plates->session().switchScreen(1, {800, 600});
+    until("the second screen is on", [&] { return plates->screens().size() == 2; });
+    window_.openScreensPlan(plates);
+    until("a second's figures", [&] { return plates->figures().frames > 2; });
+    picture(window_, "screens");
+    for (OpenSession* s : {seeds, plates}) window_.endSession(s);
+    until("both are put away", [&] { return window_.desk().sessions().count(plates) == 0; });
   }
   void fourPanesAndStrip() {
     window_.stage()->arrange(4);
@@ -220,10 +250,11 @@ class Tour {
     QFile f(path);
     if (f.open(QIODevice::WriteOnly)) f.write(QByteArray(size, 'v'));
   }
-  static std::string guestPassword() {
+  static std::string labSecret(const char* name) {
     const auto json = nlohmann::json::parse(textOf(readFile(stateFolder() / "lab" / "secrets.json")));
-    return json.at("guestPassword");
+    return json.at(name);
   }
+  static std::string guestPassword() { return labSecret("guestPassword"); }
   void goField() {
     window_.goField()->setFocus();
     window_.goField()->setText("pal");

@@ -9,7 +9,9 @@ struct ConsolePort::State : std::enable_shared_from_this<ConsolePort::State> {
     auto self = shared_from_this();
     for (;;) {
       StreamPtr stream = co_await listener->accept();
-      spawn(strand, [self, shared = std::make_shared<StreamPtr>(std::move(stream))] { return self->receive(shared); });
+      spawn(strand, [self, shared = std::make_shared<StreamPtr>(std::move(stream))] {
+        return self->receive(shared);
+      });
     }
   }
 
@@ -21,7 +23,8 @@ struct ConsolePort::State : std::enable_shared_from_this<ConsolePort::State> {
     const std::size_t size = loadLe32(head.data());
     if (size < 16 || size > 1024) co_return;
     Bytes body(size - 4);
-    for (std::size_t at = 0; at < body.size();) at += co_await (*stream)->readSome(ByteSpan(body).subspan(at));
+    for (std::size_t at = 0; at < body.size();)
+      at += co_await (*stream)->readSome(ByteSpan(body).subspan(at));
     LittleReader in(body, "pre-connection message");
     in.skip(4);
     const std::uint32_t version = in.u32();
@@ -50,8 +53,7 @@ ConsolePort::ConsolePort(Executor strand, std::string address, std::uint16_t por
 }
 
 ConsolePort::~ConsolePort() {
-  if (state_->listener)
-    post(state_->strand, [state = state_] { state->listener->close(); });
+  if (state_->listener) post(state_->strand, [state = state_] { state->listener->close(); });
 }
 
 void ConsolePort::start() {

@@ -1,5 +1,5 @@
-// A host's port for consoles by machine ID: who comes says first which machine he means (MS-RDPEPS), then signs in with
-// the host's account.
+// A host's port for consoles by machine ID: who comes says first which machine he means (MS-RDPEPS), then
+// signs in with the host's account.
 #pragma once
 #include "lab/host.hpp"
 

@@ -47,10 +47,11 @@ std::uint32_t keysymOfScan(std::uint32_t scan, bool shift) {
       const Chord chord = chordsForText(std::string(1, c)).front();
       out.try_emplace({chord.back().scanCode, chord.size() > 1}, static_cast<std::uint32_t>(c));
     }
-    for (std::uint32_t symbol : {keysym::kBackspace, keysym::kTab, keysym::kReturn, keysym::kEscape, keysym::kDelete,
-                                 keysym::kLeft, keysym::kRight, keysym::kUp, keysym::kDown, keysym::kShiftLeft,
-                                 keysym::kShiftRight, keysym::kControlLeft, keysym::kControlRight, keysym::kAltLeft,
-                                 keysym::kAltRight, keysym::kHome, keysym::kEnd})
+    for (std::uint32_t symbol :
+         {keysym::kBackspace, keysym::kTab, keysym::kReturn, keysym::kEscape, keysym::kDelete, keysym::kLeft,
+          keysym::kRight, keysym::kUp, keysym::kDown, keysym::kShiftLeft, keysym::kShiftRight,
+          keysym::kControlLeft, keysym::kControlRight, keysym::kAltLeft, keysym::kAltRight, keysym::kHome,
+          keysym::kEnd})
       for (const bool s : {false, true}) out[{scanCodeOf(symbol), s}] = symbol;
     return out;
   }();
@@ -60,7 +61,8 @@ std::uint32_t keysymOfScan(std::uint32_t scan, bool shift) {
 
 class RdpDoor : public DoorServer, public rdp::ServerEvents {
  public:
-  RdpDoor(const Executor& strand, std::shared_ptr<Framebuffer> picture, rdp::ServerOptions options, Hands& hands)
+  RdpDoor(const Executor& strand, std::shared_ptr<Framebuffer> picture, rdp::ServerOptions options,
+          Hands& hands)
       : hands_(hands), server_(strand, std::move(picture), std::move(options), *this) {}
   Task<void> run(StreamPtr stream) override { return server_.run(std::move(stream)); }
   void close() override { server_.close(); }

@@ -1,4 +1,5 @@
-// How visitors come to a guest: one door a protocol, all behind one shape, so that a console serves each alike.
+// How visitors come to a guest: one door a protocol, all behind one shape, so that a console serves each
+// alike.
 #pragma once
 #include <functional>
 #include <memory>

@@ -12,7 +12,15 @@
 
 namespace kw::lab {
 
-enum class SceneKind { MistBench, TicketKiosk, AudioGuide, PropagationBench, SeedBank, HerbariumScan, BeeCamera };
+enum class SceneKind {
+  MistBench,
+  TicketKiosk,
+  AudioGuide,
+  PropagationBench,
+  SeedBank,
+  HerbariumScan,
+  BeeCamera
+};
 enum class Phase { Firmware, Boot, SignIn, Desktop };
 
 struct GuestPlan {
@@ -24,7 +32,7 @@ struct GuestPlan {
   std::optional<std::chrono::milliseconds> signsInAlone = std::chrono::seconds(3);
   bool twoScreens = false;
   unsigned mostScreens = 1;  ///< that can be switched on
-  int number = 1;  ///< of several alike
+  int number = 1;            ///< of several alike
 };
 
 class Guest {

@@ -18,7 +18,8 @@ int main(int argc, char** argv) {
   app.add_flag("--fill-store", fill, "Put the garden's machines into the user's records first");
   app.add_flag("--from-power-on", fresh, "Machines begin with their firmware instead of running for days");
   int delay = 40;
-  app.add_option("--service-delay", delay, "Seconds from a machine's running until seed-bank's own service answers")
+  app.add_option("--service-delay", delay,
+                 "Seconds from a machine's running until seed-bank's own service answers")
       ->capture_default_str();
   CLI11_PARSE(app, argc, argv);
   try {

@@ -73,7 +73,8 @@ const char* const kSeedBankId = "5c2e8a10-6f4b-4d7a-9b31-a1de57a2c0f4";
 namespace {
 
 /// "duty" with the lab's password; "night volunteer" is known, but his password has expired (MS-ERREF 2.3).
-rdp::ServerOptions rdpService(const std::string& name, const MadeCertificate& certificate, const std::string& password) {
+rdp::ServerOptions rdpService(const std::string& name, const MadeCertificate& certificate,
+                              const std::string& password) {
   rdp::ServerOptions options;
   options.name = name;
   options.certificate = certificate;
@@ -114,13 +115,16 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets, std::chrono::mi
   ConsolePlan& kiosk = add("ticket-kiosk", SceneKind::TicketKiosk, kOrchard, 5903, 23);
   kiosk.guest.twoScreens = true;
   kiosk.options.certificate = secrets.certificate;
-  kiosk.doors.push_back({kKioskService, kRdpPort,
-                         rdpDoor(rdpService("ticket-kiosk", secrets.certificate, secrets.guestPassword)), {}});
+  kiosk.doors.push_back({kKioskService,
+                         kRdpPort,
+                         rdpDoor(rdpService("ticket-kiosk", secrets.certificate, secrets.guestPassword)),
+                         {}});
   ConsolePlan& seeds = add("seed-bank", SceneKind::SeedBank, kFernery, 0, 37);
   seeds.vnc = false;
   seeds.id = kSeedBankId;
   seeds.doors.push_back({kSeedService, kRdpPort,
-                         rdpDoor(rdpService("seed-bank", secrets.certificate, secrets.guestPassword)), serviceDelay});
+                         rdpDoor(rdpService("seed-bank", secrets.certificate, secrets.guestPassword)),
+                         serviceDelay});
   ConsolePlan& plates = add("herbarium-scan", SceneKind::HerbariumScan, kFernery, 0, 41);
   plates.vnc = false;
   plates.guest.mostScreens = 3;
@@ -213,9 +217,10 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
     machine(glass, "herbarium-scan", "fernery", "scanner", {{"screen", "spice://127.0.0.11:5930"}});
     machine(visitor, "ticket-kiosk", "orchard", "kiosk",
             {{"screen", "vnc://" + orchard + ":5903"}, {"desktop", "rdp://" + std::string(kKioskService)}});
-    machine(visitor, "audio-guide", "orchard", "kiosk", {{"screen", "vnc://" + orchard + ":5903"},
-                                                          // an ID that fernery does not know: a planned mistake
-                                                          {"console", "rdp://duty@" + fernery + ":2179?machine=audio-guide"}});
+    machine(visitor, "audio-guide", "orchard", "kiosk",
+            {{"screen", "vnc://" + orchard + ":5903"},
+             // an ID that fernery does not know: a planned mistake
+             {"console", "rdp://duty@" + fernery + ":2179?machine=audio-guide"}});
     machine(visitor, "bee-camera", "orchard", "camera",
             {{"screen", "spice://127.0.0.12:5951"}, {"shell", "ssh://duty@127.0.0.53:2253"}});
     machine(

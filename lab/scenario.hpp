@@ -19,8 +19,8 @@ struct LabSecrets {
 };
 LabSecrets loadOrMakeSecrets(const std::filesystem::path& folder);
 
-/// The consoles of hosts fernery and orchard and the services inside their guests. seed-bank's own service answers so
-/// long after the machine runs.
+/// The consoles of hosts fernery and orchard and the services inside their guests. seed-bank's own service
+/// answers so long after the machine runs.
 std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets,
                                       std::chrono::milliseconds serviceDelay = std::chrono::seconds(40));
 

@@ -190,8 +190,8 @@ void Guest::paintHerbarium(Canvas& canvas, Time now) const {
         const Rect card{page.x + 20, page.y + 54 + i * 62, page.width - 40, 50};
         canvas.fill(card, kWhite);
         canvas.text({card.x + 14, card.y + 30}, format("AV-H %04d", 310 + called_ + i), kInk, Face::Mono, 16);
-        canvas.text({card.x + 180, card.y + 30}, i % 2 == 0 ? "gathered by the seed desk" : "from the vale", kQuiet,
-                    Face::Sans, 14);
+        canvas.text({card.x + 180, card.y + 30}, i % 2 == 0 ? "gathered by the seed desk" : "from the vale",
+                    kQuiet, Face::Sans, 14);
       }
     } else {
       window(canvas, page, "Scanner");
@@ -216,7 +216,8 @@ void Guest::paintBees(Canvas& canvas, Time now) const {
   for (unsigned i = 0; i < 40; ++i) {
     const double t = static_cast<double>(now.count()) / 900.0 + i * 1.7;
     const int x = all.width / 2 + static_cast<int>((60 + i * 6) * std::sin(t * (1 + i % 3 * 0.2)));
-    const int y = hive.bottom() - 40 + static_cast<int>((20 + i * 3) * std::cos(t * 1.3 + i)) - static_cast<int>(i) * 3;
+    const int y =
+        hive.bottom() - 40 + static_cast<int>((20 + i * 3) * std::cos(t * 1.3 + i)) - static_cast<int>(i) * 3;
     canvas.disc({x, y}, 4, rgb(0x2a, 0x22, 0x14));
     canvas.disc({x + 2, y}, 2, rgb(0xe0, 0xb0, 0x4c));
   }
@@ -228,7 +229,7 @@ void Guest::paintSeedBank(Canvas& canvas, Time now) const {
   const Rect all = canvas.area();
   canvas.verticalGradient(all, rgb(0x41, 0x3a, 0x2c), rgb(0x1f, 0x22, 0x1d));
   window(canvas, {30, 44, all.width - 60, all.height - 210}, "Seed catalogue");
-  static constexpr const char* drawers[] = {"Ferns",  "Orchids", "Grasses", "Legumes",
+  static constexpr const char* drawers[] = {"Ferns",   "Orchids", "Grasses", "Legumes",
                                             "Alpines", "Palms",   "Mosses",  "Returned"};
   for (int i = 0; i < 8; ++i) {
     const Rect row{46, 92 + i * 38, 170, 32};
@@ -244,10 +245,10 @@ void Guest::paintSeedBank(Canvas& canvas, Time now) const {
     const int y = 138 + r * 30, percent = 30 + static_cast<int>(scatter(plan_.seed, n, 65));
     canvas.fill({left - 8, y - 19, all.width - left - 40, 1}, rgb(0xd6, 0xdc, 0xd6));
     canvas.text({left, y}, format("AV-%04d", 1200 + static_cast<int>(n) * 3), kInk, Face::Mono, 15);
-    canvas.text({left + step, y}, format("week %02d", 1 + static_cast<int>(scatter(plan_.seed + 3, n, 51))), kInk,
-                Face::Sans, 15);
-    canvas.text({left + 2 * step, y}, format("%d", 4 + static_cast<int>(scatter(plan_.seed + 5, n, 180))), kInk,
-                Face::Mono, 15);
+    canvas.text({left + step, y}, format("week %02d", 1 + static_cast<int>(scatter(plan_.seed + 3, n, 51))),
+                kInk, Face::Sans, 15);
+    canvas.text({left + 2 * step, y}, format("%d", 4 + static_cast<int>(scatter(plan_.seed + 5, n, 180))),
+                kInk, Face::Mono, 15);
     bar(canvas, {left + 3 * step, y - 12, step - 60, 14}, percent, percent > 60 ? kLeaf : kClay);
   }
   window(canvas, {30, all.height - 150, all.width - 60, 84}, "Note to the seed desk");

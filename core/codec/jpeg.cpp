@@ -20,8 +20,8 @@ Size JpegDecoder::sizeOf(ByteView jpeg) {
 
 void JpegDecoder::decode(ByteView jpeg, Size size, Pixel* out) {
   if (!(sizeOf(jpeg) == size)) protocolBroken("JPEG", "has another size than was said");
-  if (tjDecompress2(handle_, jpeg.data(), jpeg.size(), reinterpret_cast<Byte*>(out), size.width, size.width * 4,
-                    size.height, TJPF_BGRA, 0) != 0 &&
+  if (tjDecompress2(handle_, jpeg.data(), jpeg.size(), reinterpret_cast<Byte*>(out), size.width,
+                    size.width * 4, size.height, TJPF_BGRA, 0) != 0 &&
       tjGetErrorCode(handle_) == TJERR_FATAL)
     protocolBroken("JPEG", tjGetErrorStr2(handle_));
 }

@@ -4,8 +4,8 @@
 
 namespace kw {
 
-/// How a password travels. A kept one answers only the kind that it was kept for (mayAnswer), so that an impostor who
-/// offers less gets nothing.
+/// How a password travels. A kept one answers only the kind that it was kept for (mayAnswer), so that an
+/// impostor who offers less gets nothing.
 enum class SecretUse {
   Unknown,    ///< kept before kinds were told apart, or typed on a sheet
   Clear,      ///< anybody on the way can read it

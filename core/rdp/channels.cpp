@@ -45,7 +45,9 @@ namespace {
 // MS-RDPEDYC 2.2
 constexpr unsigned kCreate = 1, kDataFirst = 2, kData = 3, kClose = 4, kCapabilities = 5;
 
-std::uint32_t number(LittleReader& in, unsigned kind) { return kind == 0 ? in.u8() : kind == 1 ? in.u16() : in.u32(); }
+std::uint32_t number(LittleReader& in, unsigned kind) {
+  return kind == 0 ? in.u8() : kind == 1 ? in.u16() : in.u32();
+}
 unsigned kindFor(std::uint32_t v) { return v < 0x100 ? 0 : v < 0x10000 ? 1 : 2; }
 void putNumber(LittleWriter& out, std::uint32_t v) {
   const unsigned kind = kindFor(v);
@@ -106,7 +108,8 @@ void DynamicChannels::data(LittleReader& in, unsigned idKind, unsigned lengthKin
   Channel& c = found->second;
   if (first) {
     c.total = number(in, lengthKind);
-    if (c.total > kMostChannelMessage) protocolBroken("dynamic channel", "announces " + std::to_string(c.total) + " bytes");
+    if (c.total > kMostChannelMessage)
+      protocolBroken("dynamic channel", "announces " + std::to_string(c.total) + " bytes");
     c.message.clear();
   }
   const ByteView part = in.rest();

@@ -17,7 +17,8 @@ std::vector<Bytes> chunksOf(ByteView message, std::uint32_t moreFlags = 0);
 /// Puts chunks together.
 class ChunkReader {
  public:
-  /// A whole message, once its last chunk came. Throws Error{ProtocolBroken} for chunks out of order or too much.
+  /// A whole message, once its last chunk came. Throws Error{ProtocolBroken} for chunks out of order or too
+  /// much.
   std::optional<Bytes> take(ByteView chunk);
 
  private:

@@ -19,8 +19,7 @@ Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared
       licensing_("", ""),
       updates_(std::move(picture)),
       clipboard_({[this](Bytes message) { sendChannel("cliprdr", message); },
-                  [this](const std::string& text) { events_.clipboardText(text); }},
-                 false),
+                  [this](const std::string& text) { events_.clipboardText(text); }}),
       dynamic_([this](Bytes message) { sendChannel("drdynvc", message); }),
       outgoingSignal_(strand) {
   openDisplayControl();
@@ -246,7 +245,8 @@ void Client::sendLayout() {
   out.u32(2).u32(8 + 8 + 40).u32(40).u32(1);
   out.u32(1).u32(0).u32(0);
   out.u32(static_cast<std::uint32_t>(size.width)).u32(static_cast<std::uint32_t>(size.height));
-  out.u32(static_cast<std::uint32_t>(size.width * 254 / 960)).u32(static_cast<std::uint32_t>(size.height * 254 / 960));
+  out.u32(static_cast<std::uint32_t>(size.width * 254 / 960))
+      .u32(static_cast<std::uint32_t>(size.height * 254 / 960));
   out.u32(0).u32(static_cast<std::uint32_t>(options_.scale)).u32(100);
   dynamic_.sendOn(kDisplayControl, out.view());
 }

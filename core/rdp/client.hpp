@@ -1,5 +1,6 @@
-// The client side of RDP: runs over any ByteStream, decodes into a shared Framebuffer, tells what happens through
-// ClientEvents. Everything is called on one strand. MS-RDPBCGR 1.3.1.1 has the order of the connection.
+// The client side of RDP: runs over any ByteStream, decodes into a shared Framebuffer, tells what happens
+// through ClientEvents. Everything is called on one strand. MS-RDPBCGR 1.3.1.1 has the order of the
+// connection.
 #pragma once
 #include <functional>
 #include <map>
@@ -38,8 +39,8 @@ struct ClientOptions {
   std::uint32_t keyboardLayout = 0x409;
   std::uint32_t performanceFlags = 0;
   bool administrative = false, clipboard = true, positions = true;
-  std::string machineId;    ///< of a host's console, sent before anything else (MS-RDPEPS)
-  std::string routingToken; ///< load-balance info
+  std::string machineId;     ///< of a host's console, sent before anything else (MS-RDPEPS)
+  std::string routingToken;  ///< load-balance info
 };
 
 struct SignInRequest {

@@ -18,9 +18,11 @@ NtlmAccount accountOf(const SignIn& signIn, const std::string& domain) {
   return out;
 }
 
-/// MS-RDPEPS 2.2.1: version 2 for names, version 1 for plain numbers below 2^32 (both say a number in version 1).
+/// MS-RDPEPS 2.2.1: version 2 for names, version 1 for plain numbers below 2^32 (both say a number in version
+/// 1).
 Bytes preConnection(const std::string& id) {
-  const bool number = !id.empty() && id.size() < 10 && id.find_first_not_of("0123456789") == std::string::npos;
+  const bool number =
+      !id.empty() && id.size() < 10 && id.find_first_not_of("0123456789") == std::string::npos;
   LittleWriter out;
   if (number) {
     out.u32(16).u32(0).u32(1).u32(static_cast<std::uint32_t>(std::stoul(id)));
@@ -80,7 +82,8 @@ Task<void> Client::connect(Dial& dial) {
     if (!failure) break;
     // An old service that knows no TLS: once more in its own way, unless the settings forbid it.
     const bool old = errorInfo_ == kOnlyOldSecurity || errorInfo_ == kNoCertificate;
-    if (!old || attempt > 0 || options_.signIn != SignInKind::Strongest || options_.sealedOnly) throw *failure;
+    if (!old || attempt > 0 || options_.signIn != SignInKind::Strongest || options_.sealedOnly)
+      throw *failure;
     errorInfo_ = 0;
     protocols = protocol::kRdp;
     stream_->close();
@@ -113,7 +116,9 @@ Task<void> Client::negotiate(std::uint32_t protocols) {
   }
   if (hungUp)
     throw Error(ErrorKind::Refused, "the host knows no machine with this ID, or the machine is off", peer_)
-        .withCure("Look up the machine's ID on its host: it is another one after a move or when the machine was made anew.");
+        .withCure(
+            "Look up the machine's ID on its host: it is another one after a move or when the machine was "
+            "made anew.");
   const ConnectConfirm confirm = readConnectConfirm(answer);
   if (confirm.failure != 0) {
     errorInfo_ = confirm.failure;
@@ -122,10 +127,11 @@ Task<void> Client::negotiate(std::uint32_t protocols) {
   selected_ = confirm.negotiated ? confirm.chosen : protocol::kRdp;
   if (selected_ != protocol::kRdp && (selected_ & protocols) == 0)
     protocolBroken("X.224 confirm", "a kind of security was chosen that was not offered");
-  if (selected_ == protocol::kRdp && (options_.sealedOnly || options_.signIn == SignInKind::Network ||
-                                      options_.signIn == SignInKind::Tls))
+  if (selected_ == protocol::kRdp &&
+      (options_.sealedOnly || options_.signIn == SignInKind::Network || options_.signIn == SignInKind::Tls))
     throw Error(ErrorKind::Unsupported,
-                "this machine's settings want a sealed session, and the service offers old RDP security only", peer_);
+                "this machine's settings want a sealed session, and the service offers old RDP security only",
+                peer_);
 }
 
 Task<void> Client::sealStream() {
@@ -133,7 +139,8 @@ Task<void> Client::sealStream() {
     agreed_ = {"old RDP security", false};
     const bool on = co_await events_.plain(agreed_.security);
     if (!on)
-      throw Error(ErrorKind::NotTrusted, "the line was sealed before and is not now (" + agreed_.security + ")", peer_);
+      throw Error(ErrorKind::NotTrusted,
+                  "the line was sealed before and is not now (" + agreed_.security + ")", peer_);
     co_return;
   }
   TlsClientOptions options;
@@ -157,7 +164,8 @@ Task<void> Client::signIn() {
   if (!account_ && network) throw Error(ErrorKind::SignInFailed, "no password was given", peer_);
   if (!network) co_return;
   const NtlmAccount account = accountOf(*account_, options_.domain);
-  const std::uint32_t version = co_await credSspClient(*stream_, account, options_.clientName, serverPublicKey_);
+  const std::uint32_t version =
+      co_await credSspClient(*stream_, account, options_.clientName, serverPublicKey_);
   agreed_.security = "TLS, network level authentication (CredSSP " + std::to_string(version) + ")";
   if (selected_ != protocol::kHybridEx) co_return;
   // 2.2.10.2 Early User Authorization Result
@@ -178,7 +186,8 @@ Task<void> Client::joinChannels() {
   core.clientName = options_.clientName;
   core.selectedProtocol = selected_;
   core.administrative = options_.administrative;
-  if (selected_ == protocol::kRdp) core.encryptionMethods = encryption::k40 | encryption::k56 | encryption::k128;
+  if (selected_ == protocol::kRdp)
+    core.encryptionMethods = encryption::k40 | encryption::k56 | encryption::k128;
   channels_.clear();
   channels_.push_back({"drdynvc", 0x80000000, 0});
   if (options_.clipboard) channels_.push_back({"cliprdr", 0x80000000 | 0x00200000, 0});

@@ -34,7 +34,8 @@ void Client::ioMessage(ByteView payload) {
   unsigned flags = 0;
   // Before licensing is over every message has a security header; afterwards only with old security.
   if (legacy_ || !licensing_.done()) body = withoutSecurity(payload, flags);
-  // A service that leaves licensing out begins with the share at once, without a header: its length stands there.
+  // A service that leaves licensing out begins with the share at once, without a header: its length stands
+  // there.
   constexpr unsigned kWithLicence = sec::kLicense | sec::kEncrypt | 0x200;
   if (!legacy_ && (flags & ~kWithLicence) != 0) return shareMessage(payload);
   if ((flags & sec::kLicense) != 0) {
@@ -42,8 +43,8 @@ void Client::ioMessage(ByteView payload) {
     return;
   }
   if ((flags & sec::kRedirection) != 0)
-    throw Error(ErrorKind::Unsupported, "the service sends this session to another machine, which is not done yet",
-                peer_);
+    throw Error(ErrorKind::Unsupported,
+                "the service sends this session to another machine, which is not done yet", peer_);
   shareMessage(body);
 }
 
@@ -54,8 +55,8 @@ void Client::shareMessage(ByteView bytes) {
     case share::kDeactivateAll: finalized_ = false; return;
     case share::kData: return dataMessage(readDataHead(head.body));
     case share::kServerRedirect:
-      throw Error(ErrorKind::Unsupported, "the service sends this session to another machine, which is not done yet",
-                  peer_);
+      throw Error(ErrorKind::Unsupported,
+                  "the service sends this session to another machine, which is not done yet", peer_);
     default: return;
   }
 }
@@ -103,7 +104,8 @@ void Client::dataMessage(const DataHead& head) {
       return events_.lockKeys(in.u16() & 7);
     }
     case data::kSaveSessionInfo: return sessionInfo(head.body);
-    case data::kShutdownDenied: return events_.told("The machine did not let the session end: somebody is signed in.");
+    case data::kShutdownDenied:
+      return events_.told("The machine did not let the session end: somebody is signed in.");
     default: return;
   }
 }
@@ -168,7 +170,8 @@ void Client::channelMessage(unsigned id, ByteView chunk) {
 void Client::fastPath(ByteView head, ByteView body) {
   const unsigned flags = head[0] >> 6;
   if ((flags & 2) != 0) {
-    if (!security_.active() || body.size() < 8) protocolBroken("fast-path", "encrypted, though nothing was agreed");
+    if (!security_.active() || body.size() < 8)
+      protocolBroken("fast-path", "encrypted, though nothing was agreed");
     const ByteSpan open(const_cast<Byte*>(body.data()) + 8, body.size() - 8);
     security_.open(open, body.first(8), (flags & 1) != 0);
     body = open;
@@ -178,7 +181,8 @@ void Client::fastPath(ByteView head, ByteView body) {
     const unsigned header = in.u8();
     if ((header >> 6 & 2) != 0) {
       if ((in.u8() & 0x20) != 0)
-        throw Error(ErrorKind::Unsupported, "the service compresses updates although none was asked for", peer_);
+        throw Error(ErrorKind::Unsupported, "the service compresses updates although none was asked for",
+                    peer_);
     }
     const ByteView data = in.bytes(in.u16());
     const unsigned code = header & 0xf, fragment = header >> 4 & 3;
@@ -191,8 +195,10 @@ void Client::fastPath(ByteView head, ByteView body) {
       fragmentCode_ = code;
       inFragments_ = true;
     }
-    if (!inFragments_ || code != fragmentCode_) protocolBroken("fast-path update", "a part without its beginning");
-    if (fragments_.size() + data.size() > kMostFragments) protocolBroken("fast-path update", "its parts have no end");
+    if (!inFragments_ || code != fragmentCode_)
+      protocolBroken("fast-path update", "a part without its beginning");
+    if (fragments_.size() + data.size() > kMostFragments)
+      protocolBroken("fast-path update", "its parts have no end");
     fragments_.insert(fragments_.end(), data.begin(), data.end());
     if (fragment == 1) {
       inFragments_ = false;
@@ -210,7 +216,8 @@ void Client::fastUpdate(unsigned code, ByteView body) {
       throw Error(ErrorKind::Unsupported, "the service draws with orders although none was asked for", peer_);
     case update::kSurfaceCommands:
       throw Error(ErrorKind::Unsupported,
-                  "the service sends pictures in a codec that this version does not have (surface commands)", peer_);
+                  "the service sends pictures in a codec that this version does not have (surface commands)",
+                  peer_);
     default: return pointerUpdate(code, body);
   }
 }

@@ -1,5 +1,5 @@
-// Clipboard text over the "cliprdr" channel (MS-RDPECLIP): each side announces that it has text; it is fetched when
-// it is wanted. Both sides of the protocol.
+// Clipboard text over the "cliprdr" channel (MS-RDPECLIP): each side announces that it has text; it is
+// fetched when it is wanted. Both sides of the protocol.
 #pragma once
 #include <functional>
 #include <string>
@@ -11,12 +11,11 @@ namespace kw::rdp {
 class Clipboard {
  public:
   struct Events {
-    std::function<void(Bytes)> send;                  ///< a whole message for the channel
+    std::function<void(Bytes)> send;                   ///< a whole message for the channel
     std::function<void(const std::string&)> textCame;  ///< what was copied over there
   };
-  /// `server` begins the talk.
-  Clipboard(Events events, bool server) : events_(std::move(events)), server_(server) {}
-  void begin();  ///< of the server side
+  explicit Clipboard(Events events) : events_(std::move(events)) {}
+  void begin();  ///< the server side begins the talk
   void take(ByteView message);
   /// What was copied here; announced now, or once the other side is ready.
   void offer(std::string utf8);
@@ -28,7 +27,7 @@ class Clipboard {
   void request(LittleReader& in);
   void response(ByteView body, bool good);
   Events events_;
-  bool server_, ready_ = false, theirLongNames_ = false, wanted_ = false, offered_ = false;
+  bool ready_ = false, theirLongNames_ = false, wanted_ = false, offered_ = false;
   std::string text_;
 };
 

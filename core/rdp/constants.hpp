@@ -30,24 +30,24 @@ constexpr unsigned kOrders = 0, kBitmap = 1, kPalette = 2, kSynchronize = 3, kSu
 }
 namespace capability {  // 2.2.1.13.1.1.1 capabilitySetType
 constexpr unsigned kGeneral = 1, kBitmap = 2, kOrder = 3, kBitmapCache = 4, kControl = 5, kActivation = 7,
-                   kPointer = 8, kShare = 9, kColourCache = 10, kSound = 12, kInput = 13, kFont = 14, kBrush = 15,
-                   kGlyphCache = 16, kOffscreen = 17, kVirtualChannel = 20, kMultifragment = 26,
+                   kPointer = 8, kShare = 9, kColourCache = 10, kSound = 12, kInput = 13, kFont = 14,
+                   kBrush = 15, kGlyphCache = 16, kOffscreen = 17, kVirtualChannel = 20, kMultifragment = 26,
                    kLargePointer = 27, kSurfaceCommands = 28, kBitmapCodecs = 29, kFrameAcknowledge = 30;
 }
 namespace channel {  // 2.2.6.1 flags of a chunk
 constexpr std::uint32_t kFirst = 1, kLast = 2, kShowProtocol = 0x10;
 constexpr std::size_t kChunk = 1600;
-}
+}  // namespace channel
 
 constexpr unsigned kServerChannel = 0x03ea;  ///< the share's originator
 constexpr unsigned kFirstUser = 1001;        ///< T.125: user ids count from here
 
 // Limits on what a peer may send.
-constexpr std::size_t kMostCredSsp = 64 << 10;        ///< one TSRequest
-constexpr std::size_t kMostFragments = 32 << 20;      ///< a fast-path update put together
-constexpr std::size_t kMostChannelMessage = 16 << 20; ///< a virtual channel's message put together
+constexpr std::size_t kMostCredSsp = 64 << 10;         ///< one TSRequest
+constexpr std::size_t kMostFragments = 32 << 20;       ///< a fast-path update put together
+constexpr std::size_t kMostChannelMessage = 16 << 20;  ///< a virtual channel's message put together
 constexpr std::size_t kMostCertificate = 64 << 10;
-constexpr int kMostPointerSide = 384;                 ///< large pointers
+constexpr int kMostPointerSide = 384;  ///< large pointers
 constexpr unsigned kMostCachedPointers = 128;
 constexpr unsigned kMostDynamicChannels = 64;
 constexpr std::size_t kMostClipboardText = 16 << 20;

@@ -33,7 +33,8 @@ Task<Bytes> readElement(ByteStream& stream) {
   }
 }
 
-/// 3.1.5: the key itself up to version 4 (the answer one more in its first byte), a digest with a nonce from 5 on.
+/// 3.1.5: the key itself up to version 4 (the answer one more in its first byte), a digest with a nonce from
+/// 5 on.
 Bytes boundKey(std::uint32_t version, bool fromClient, ByteView nonce, const Bytes& key) {
   if (version >= 5) {
     const char* magic = fromClient ? kClientBinding : kServerBinding;
@@ -77,13 +78,16 @@ NtlmAccount accountIn(ByteView bytes) {
 std::string cureForStatus(std::uint32_t status) {
   switch (status) {
     case 0xc0000071:
-    case 0xc0000224: return "Set a new password at the machine's own console, or let who administers its accounts do it.";
-    case 0xc0000234: return "Wait until the lock is over, or have the account unlocked; trying on makes it longer.";
+    case 0xc0000224:
+      return "Set a new password at the machine's own console, or let who administers its accounts do it.";
+    case 0xc0000234:
+      return "Wait until the lock is over, or have the account unlocked; trying on makes it longer.";
     case 0xc0000133: return "Set both clocks by the same time server.";
     case 0xc000015b:
     case 0xc0000022: return "Let the account into the machine's group of remote users.";
     case 0xc000005e: return "Its domain is not reached: try a local account (.\\name).";
-    default: return "Is it the host's account or the machine's own that is asked for? The name may need its domain.";
+    default:
+      return "Is it the host's account or the machine's own that is asked for? The name may need its domain.";
   }
 }
 
@@ -185,8 +189,8 @@ Task<std::uint32_t> credSspClient(ByteStream& stream, NtlmAccount account, std::
   throwOnRefusal(answer, where);
   const Bytes theirs = ntlm.incoming().unwrap(answer.pubKeyAuth);
   if (theirs != boundKey(version, false, request.clientNonce, serverPublicKey))
-    throw Error(ErrorKind::NotTrusted, "somebody is in between: the sign-in is not bound to the key that TLS showed",
-                where);
+    throw Error(ErrorKind::NotTrusted,
+                "somebody is in between: the sign-in is not bound to the key that TLS showed", where);
   CredSspRequest last;
   last.version = request.version;
   last.authInfo = ntlm.outgoing().wrap(credentials(account));

@@ -1,5 +1,5 @@
-// CredSSP (MS-CSSP) over a TLS stream: network level authentication. The server's key is bound to the sign-in before
-// anything of the password leaves; both sides.
+// CredSSP (MS-CSSP) over a TLS stream: network level authentication. The server's key is bound to the sign-in
+// before anything of the password leaves; both sides.
 #pragma once
 #include <functional>
 #include <string>
@@ -18,8 +18,8 @@ Bytes writeTsRequest(const CredSspRequest& request);
 /// Throws Error{ProtocolBroken}.
 CredSspRequest readTsRequest(ByteView bytes);
 
-/// Signs in; returns the version spoken. Throws Error{SignInFailed} with the reason in words, {NotTrusted} when the
-/// server does not own the key that TLS showed.
+/// Signs in; returns the version spoken. Throws Error{SignInFailed} with the reason in words, {NotTrusted}
+/// when the server does not own the key that TLS showed.
 Task<std::uint32_t> credSspClient(ByteStream& stream, NtlmAccount account, std::string workstation,
                                   Bytes serverPublicKey);
 

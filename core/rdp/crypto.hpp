@@ -1,5 +1,5 @@
-// The old ciphers and digests that RDP and NTLM need. RC4 and MD4 are not in OpenSSL's usual set any more; they protect
-// nothing here that matters, old peers merely speak them.
+// The old ciphers and digests that RDP and NTLM need. RC4 and MD4 are not in OpenSSL's usual set any more;
+// they protect nothing here that matters, old peers merely speak them.
 #pragma once
 #include <array>
 #include <initializer_list>

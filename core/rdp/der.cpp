@@ -61,7 +61,8 @@ ByteView Reader::element(unsigned tag) {
 
 std::uint32_t Reader::integer(unsigned tag) {
   const ByteView content = element(tag);
-  if (content.empty() || content.size() > 5) protocolBroken(what_, "a number of " + std::to_string(content.size()) + " bytes");
+  if (content.empty() || content.size() > 5)
+    protocolBroken(what_, "a number of " + std::to_string(content.size()) + " bytes");
   std::uint32_t value = 0;
   for (Byte b : content) value = (value << 8) | b;
   return value;

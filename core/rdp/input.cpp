@@ -53,7 +53,8 @@ void PointerButtons::move(InputEvents& out, Point at, unsigned buttons) {
   at.y = std::clamp(at.y, 0, 65535);
   const unsigned changed = buttons ^ before_;
   if (!(at == at_) || changed == 0) out.mouse(mouse::kMove, at);
-  constexpr std::pair<unsigned, unsigned> plain[] = {{1, mouse::kLeft}, {2, mouse::kMiddle}, {4, mouse::kRight}};
+  constexpr std::pair<unsigned, unsigned> plain[] = {
+      {1, mouse::kLeft}, {2, mouse::kMiddle}, {4, mouse::kRight}};
   for (const auto& [bit, flag] : plain)
     if ((changed & bit) != 0) out.mouse(flag | ((buttons & bit) != 0 ? mouse::kDown : 0), at);
   // A wheel turns when its bit comes; 120 are one notch, negative ones in nine bits of two's complement.

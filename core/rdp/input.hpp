@@ -31,8 +31,8 @@ class InputEvents {
 };
 
 namespace mouse {
-constexpr unsigned kHorizontalWheel = 0x400, kWheel = 0x200, kWheelNegative = 0x100, kMove = 0x800, kDown = 0x8000,
-                   kLeft = 0x1000, kRight = 0x2000, kMiddle = 0x4000, kSide1 = 1, kSide2 = 2;
+constexpr unsigned kHorizontalWheel = 0x400, kWheel = 0x200, kWheelNegative = 0x100, kMove = 0x800,
+                   kDown = 0x8000, kLeft = 0x1000, kRight = 0x2000, kMiddle = 0x4000, kSide1 = 1, kSide2 = 2;
 }
 
 /// Turns button masks of a session (session.hpp) into events.

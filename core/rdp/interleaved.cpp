@@ -55,8 +55,8 @@ class CodeReader {
 
  private:
   Code regular(unsigned b) {
-    static constexpr Order orders[] = {Order::Background, Order::Foreground, Order::FgBg, Order::Colour,
-                                       Order::Pixels,     Order::Pixels};
+    static constexpr Order orders[] = {Order::Background, Order::Foreground, Order::FgBg,
+                                       Order::Colour,     Order::Pixels,     Order::Pixels};
     Code code{orders[b >> 5]};
     if ((b >> 5) == 5) protocolBroken(kWhat, "code 5");
     const unsigned length = b & 0x1f;
@@ -161,7 +161,8 @@ class Decoder {
   }
 
   void room(std::size_t pixels) const {
-    if (pixels > static_cast<std::size_t>(end_ - at_) / N) protocolBroken(kWhat, "more pixels than the picture has");
+    if (pixels > static_cast<std::size_t>(end_ - at_) / N)
+      protocolBroken(kWhat, "more pixels than the picture has");
   }
   void put(std::uint32_t v) {
     P::store(at_, v);

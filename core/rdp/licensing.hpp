@@ -1,5 +1,5 @@
-// Licensing (MS-RDPBCGR 2.2.1.12, MS-RDPELE): usually the service says at once that all is well; else the whole
-// exchange is gone through with a licence that is not kept.
+// Licensing (MS-RDPBCGR 2.2.1.12, MS-RDPELE): usually the service says at once that all is well; else the
+// whole exchange is gone through with a licence that is not kept.
 #pragma once
 #include <optional>
 #include <string>
@@ -11,8 +11,9 @@ namespace kw::rdp {
 class Licensing {
  public:
   Licensing(std::string user, std::string machine) : user_(std::move(user)), machine_(std::move(machine)) {}
-  /// Takes one licensing message (after its security header); gives the answer to send, if any. done() afterwards says
-  /// whether the session goes on. Throws Error{SignInFailed} when the service refuses a licence.
+  /// Takes one licensing message (after its security header); gives the answer to send, if any. done()
+  /// afterwards says whether the session goes on. Throws Error{SignInFailed} when the service refuses a
+  /// licence.
   std::optional<Bytes> take(ByteView message);
   [[nodiscard]] bool done() const { return done_; }
 

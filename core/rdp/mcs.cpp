@@ -70,7 +70,8 @@ Bytes coreBlock(const ClientCore& c) {
   if (c.graphicsPipeline) flags |= 0x100;
   out.u16(flags).zeros(64).u8(6).u8(0).u32(c.selectedProtocol);
   // The size on a desk is not known: 96 dots per inch are assumed.
-  out.u32(static_cast<std::uint32_t>(c.width * 254 / 960)).u32(static_cast<std::uint32_t>(c.height * 254 / 960));
+  out.u32(static_cast<std::uint32_t>(c.width * 254 / 960))
+      .u32(static_cast<std::uint32_t>(c.height * 254 / 960));
   out.u16(0).u32(static_cast<std::uint32_t>(c.scale)).u32(100);
   return out.take();
 }

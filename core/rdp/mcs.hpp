@@ -1,5 +1,6 @@
-// The envelopes of RDP: TPKT and X.224 (T.123, X.224), MCS (T.125) and the GCC blocks of its connect messages (T.124,
-// MS-RDPBCGR 2.2.1). Functions that write give whole packets; functions that read throw Error{ProtocolBroken}.
+// The envelopes of RDP: TPKT and X.224 (T.123, X.224), MCS (T.125) and the GCC blocks of its connect messages
+// (T.124, MS-RDPBCGR 2.2.1). Functions that write give whole packets; functions that read throw
+// Error{ProtocolBroken}.
 #pragma once
 #include <optional>
 #include <string>
@@ -17,8 +18,8 @@ ByteView payloadOfData(ByteView packet);
 
 // 2.2.1.1, 2.2.1.2
 struct ConnectRequest {
-  std::string cookie;       ///< the name for a load balancer; empty: none
-  std::string routingToken; ///< instead of it
+  std::string cookie;        ///< the name for a load balancer; empty: none
+  std::string routingToken;  ///< instead of it
   std::uint32_t protocols = protocol::kSsl | protocol::kHybrid | protocol::kHybridEx;
 };
 Bytes writeConnectRequest(const ConnectRequest& request);

@@ -14,18 +14,20 @@ namespace {
 namespace flag {
 constexpr std::uint32_t kUnicode = 0x1, kRequestTarget = 0x4, kSign = 0x10, kSeal = 0x20, kNtlm = 0x200,
                         kAlwaysSign = 0x8000, kTargetServer = 0x20000, kExtendedSecurity = 0x80000,
-                        kTargetInfo = 0x800000, kVersion = 0x2000000, k128 = 0x20000000, kKeyExchange = 0x40000000,
-                        k56 = 0x80000000;
+                        kTargetInfo = 0x800000, kVersion = 0x2000000, k128 = 0x20000000,
+                        kKeyExchange = 0x40000000, k56 = 0x80000000;
 }
-constexpr std::uint32_t kOurFlags = flag::kUnicode | flag::kRequestTarget | flag::kSign | flag::kSeal | flag::kNtlm |
-                                    flag::kAlwaysSign | flag::kExtendedSecurity | flag::kTargetInfo | flag::kVersion |
-                                    flag::k128 | flag::kKeyExchange | flag::k56;
+constexpr std::uint32_t kOurFlags = flag::kUnicode | flag::kRequestTarget | flag::kSign | flag::kSeal |
+                                    flag::kNtlm | flag::kAlwaysSign | flag::kExtendedSecurity |
+                                    flag::kTargetInfo | flag::kVersion | flag::k128 | flag::kKeyExchange |
+                                    flag::k56;
 constexpr char kSignature[] = "NTLMSSP";  // with its NUL
 constexpr Byte kVersion[] = {10, 0, 0, 0, 0, 0, 0, 15};
 constexpr std::size_t kMicAt = 72, kPayloadAt = 88;
 
 namespace av {  // 2.2.2.1
-constexpr unsigned kEnd = 0, kComputer = 1, kDomain = 2, kFlags = 6, kTimestamp = 7, kTargetName = 9, kBindings = 10;
+constexpr unsigned kEnd = 0, kComputer = 1, kDomain = 2, kFlags = 6, kTimestamp = 7, kTargetName = 9,
+                   kBindings = 10;
 }
 
 std::string upper(const std::string& utf8) {
@@ -34,7 +36,6 @@ std::string upper(const std::string& utf8) {
     appendUtf8(out, static_cast<char32_t>(utf8proc_toupper(static_cast<utf8proc_int32_t>(c))));
   return out;
 }
-
 
 /// A length, its double and an offset into the message (2.2.1).
 ByteView fieldAt(ByteView message, std::size_t at) {
@@ -89,8 +90,9 @@ Bytes clientChallengeBlob(std::uint64_t time, ByteView clientChallenge, ByteView
 }
 
 Bytes directionKey(ByteView key, bool fromClient, const char* use) {
-  const std::string magic = std::string("session key to ") + (fromClient ? "client-to-server " : "server-to-client ") +
-                            use + " key magic constant";
+  const std::string magic = std::string("session key to ") +
+                            (fromClient ? "client-to-server " : "server-to-client ") + use +
+                            " key magic constant";
   return md5({key, viewOf(std::string_view(magic.c_str(), magic.size() + 1))});
 }
 
@@ -177,7 +179,9 @@ Bytes NtlmClient::authenticate(ByteView challenge) {
   out.bytes({reinterpret_cast<const Byte*>(kSignature), 8}).u32(3);
   std::size_t at = kPayloadAt + domain.size() + user.size() + workstation.size();
   const auto field = [&out](std::size_t length, std::size_t offset) {
-    out.u16(static_cast<unsigned>(length)).u16(static_cast<unsigned>(length)).u32(static_cast<std::uint32_t>(offset));
+    out.u16(static_cast<unsigned>(length))
+        .u16(static_cast<unsigned>(length))
+        .u32(static_cast<std::uint32_t>(offset));
   };
   field(lmResponse.size(), at);
   field(ntResponse.size(), at + lmResponse.size());
@@ -234,7 +238,8 @@ bool NtlmServer::check(ByteView message, const NtlmAccount& account) {
   Rc4(hmacMd5(key, {proof})).apply(session);
   Bytes withoutMic(message.begin(), message.end());
   std::fill_n(withoutMic.begin() + kMicAt, 16, Byte{0});
-  if (!sameBytes(hmacMd5(session, {negotiate_, challenge_, withoutMic}), message.subspan(kMicAt, 16))) return false;
+  if (!sameBytes(hmacMd5(session, {negotiate_, challenge_, withoutMic}), message.subspan(kMicAt, 16)))
+    return false;
   incoming_ = NtlmSeal(session, true);
   outgoing_ = NtlmSeal(session, false);
   return lowered(said.user) == lowered(account.user);

@@ -1,5 +1,5 @@
-// NTLMv2 (MS-NLMP), both sides: the client proves a password without showing it; the server side is for the lab and
-// for tests. Not thread-safe; one object a sign-in.
+// NTLMv2 (MS-NLMP), both sides: the client proves a password without showing it; the server side is for the
+// lab and for tests. Not thread-safe; one object a sign-in.
 #pragma once
 #include <optional>
 #include <string>

@@ -51,7 +51,8 @@ Rect PictureUpdates::one(LittleReader& in) {
   if (size.empty() || right < left || bottom < top) protocolBroken(kWhat, "an empty rectangle");
   // The bitmap may be wider than what it is for (rows of four pixels); never smaller.
   const Rect to = Rect{left, top, right - left + 1, bottom - top + 1}.intersected(picture_->rect());
-  if (to.width > size.width || to.height > size.height) protocolBroken(kWhat, "a bitmap smaller than its place");
+  if (to.width > size.width || to.height > size.height)
+    protocolBroken(kWhat, "a bitmap smaller than its place");
   if (to.empty()) return {};
   decode(to, size, bits, compressed, data);
   return to;
@@ -60,7 +61,8 @@ Rect PictureUpdates::one(LittleReader& in) {
 void PictureUpdates::decode(const Rect& to, Size size, unsigned bits, bool compressed, ByteView data) {
   if (bits != 8 && bits != 15 && bits != 16 && bits != 24 && bits != 32)
     protocolBroken(kWhat, std::to_string(bits) + " bits per pixel");
-  const std::size_t width = static_cast<std::size_t>(size.width), height = static_cast<std::size_t>(size.height);
+  const std::size_t width = static_cast<std::size_t>(size.width),
+                    height = static_cast<std::size_t>(size.height);
   ++forms_[!compressed ? "raw" : bits == 32 ? "planar" : "RLE"];
   if (compressed && bits == 32) {
     pixels_.resize(width * height);

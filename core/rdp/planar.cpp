@@ -104,7 +104,8 @@ void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t 
       for (int x = 0; x < width; ++x) row[x] = rgb(a[x], g[x], b[x]);
       continue;
     }
-    const std::size_t line = static_cast<std::size_t>(half ? y / 2 : y) * static_cast<std::size_t>(chromaWidth);
+    const std::size_t line =
+        static_cast<std::size_t>(half ? y / 2 : y) * static_cast<std::size_t>(chromaWidth);
     for (int x = 0; x < width; ++x) {
       const std::size_t c = line + static_cast<std::size_t>(half ? x / 2 : x);
       row[x] = fromYCoCg(a[x], p.second[c], p.third[c], loss - 1);

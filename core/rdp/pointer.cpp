@@ -31,7 +31,9 @@ Head readHead(LittleReader& in, PointerKind kind) {
 }
 
 /// Rows of masks are padded to two bytes.
-std::size_t rowBytes(int width, unsigned bits) { return (static_cast<std::size_t>(width) * bits + 15) / 16 * 2; }
+std::size_t rowBytes(int width, unsigned bits) {
+  return (static_cast<std::size_t>(width) * bits + 15) / 16 * 2;
+}
 
 Pixel colourAt(const Byte* row, int x, unsigned bits, const ColourMap& palette, unsigned& alpha) {
   const std::size_t i = static_cast<std::size_t>(x);
@@ -78,12 +80,12 @@ PointerMessage readPointer(LittleReader& in, PointerKind kind, const ColourMap& 
           hasMask && (mask[y * maskRow + static_cast<std::size_t>(x) / 8] >> (7 - x % 8) & 1) != 0;
       // Masked and coloured inverts what lies below, which a pointer here cannot: a checker stands for it.
       if (masked && h.bits != 32)
-        message.cursor.pixels.push_back((colour & 0xffffff) == 0     ? 0
+        message.cursor.pixels.push_back((colour & 0xffffff) == 0             ? 0
                                         : (x + static_cast<int>(y)) % 2 == 0 ? rgb(0, 0, 0)
-                                                                           : rgb(255, 255, 255));
+                                                                             : rgb(255, 255, 255));
       else
-        message.cursor.pixels.push_back(masked && alpha == 255 && (colour & 0xffffff) == 0 ? 0
-                                                                          : premultiplied(colour, alpha));
+        message.cursor.pixels.push_back(
+            masked && alpha == 255 && (colour & 0xffffff) == 0 ? 0 : premultiplied(colour, alpha));
     }
   return message;
 }

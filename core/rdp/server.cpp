@@ -25,8 +25,7 @@ Server::Server(const Executor& strand, std::shared_ptr<Framebuffer> picture, Ser
       options_(std::move(options)),
       events_(events),
       clipboard_({[this](Bytes message) { sendChannel("cliprdr", message); },
-                  [this](const std::string& text) { events_.clipboard(text); }},
-                 true),
+                  [this](const std::string& text) { events_.clipboard(text); }}),
       work_(strand) {}
 
 Server::~Server() = default;
@@ -82,9 +81,8 @@ Task<void> Server::negotiate() {
   TlsServerOptions tls{options_.certificate.certificatePem, options_.certificate.keyPem};
   stream_ = co_await startTlsServer(std::move(stream_), std::move(tls));
   if (selected_ == protocol::kSsl) co_return;
-  const CredSspVisitor visitor =
-      co_await credSspServer(*stream_, options_.name, publicKeyOfPem(options_.certificate.certificatePem),
-                             options_.account);
+  const CredSspVisitor visitor = co_await credSspServer(
+      *stream_, options_.name, publicKeyOfPem(options_.certificate.certificatePem), options_.account);
   if (!visitor.good) throw Error(ErrorKind::SignInFailed, "wrong name or password");
   account_ = visitor.account;
   if (selected_ == protocol::kHybridEx) {
@@ -173,7 +171,8 @@ Task<void> Server::readMessages() {
     Bytes body(packet.begin(), packet.end());
     ByteView events = body;
     if ((first & 0x80) != 0) {
-      if (!security_.active() || body.size() < 8) protocolBroken("fast-path", "encrypted, though nothing was agreed");
+      if (!security_.active() || body.size() < 8)
+        protocolBroken("fast-path", "encrypted, though nothing was agreed");
       security_.open(ByteSpan(body).subspan(8), ByteView(body).first(8), false);
       events = ByteView(body).subspan(8);
     }
@@ -183,7 +182,8 @@ Task<void> Server::readMessages() {
 
 Task<void> Server::writeMessages() {
   for (;;) {
-    while (outgoing_.empty() && !(live_ && !reactivating_ && !suppressed_ && !damage_.empty()) && !closed_) co_await work_.wait();
+    while (outgoing_.empty() && !(live_ && !reactivating_ && !suppressed_ && !damage_.empty()) && !closed_)
+      co_await work_.wait();
     if (closed_) throw Error(ErrorKind::Cancelled, "ended here");
     if (outgoing_.empty()) composeUpdate();
     const Bytes now = std::exchange(outgoing_, {});
@@ -196,7 +196,8 @@ Task<void> Server::writeMessages() {
 }
 
 void Server::queue(Bytes packet) {
-  if (outgoing_.size() + packet.size() > kMostOutgoing) throw Error(ErrorKind::ClosedByPeer, "the visitor takes nothing");
+  if (outgoing_.size() + packet.size() > kMostOutgoing)
+    throw Error(ErrorKind::ClosedByPeer, "the visitor takes nothing");
   outgoing_.insert(outgoing_.end(), packet.begin(), packet.end());
   work_.notify();
 }
@@ -230,7 +231,8 @@ void Server::ioMessage(ByteView payload) {
     in.skip(2);
     message = in.rest();
     if ((flags & sec::kEncrypt) != 0) {
-      if (!security_.active() || message.size() < 8) protocolBroken("security header", "encrypted for nobody");
+      if (!security_.active() || message.size() < 8)
+        protocolBroken("security header", "encrypted for nobody");
       const std::size_t at = body.size() - message.size();
       security_.open(ByteSpan(body).subspan(at + 8), message.first(8), false);
       message = message.subspan(8);
@@ -265,7 +267,9 @@ void Server::demandActive() {
 void Server::dataMessage(const DataHead& head) {
   LittleWriter out;
   switch (head.type) {
-    case data::kSynchronize: out.u16(1).u16(kUser); return sendOn(kIo, writeData(shareId_, kServerChannel, data::kSynchronize, out.view()));
+    case data::kSynchronize:
+      out.u16(1).u16(kUser);
+      return sendOn(kIo, writeData(shareId_, kServerChannel, data::kSynchronize, out.view()));
     case data::kControl: {
       LittleReader in(head.body, "control");
       const unsigned action = in.u16();
@@ -292,7 +296,8 @@ void Server::dataMessage(const DataHead& head) {
       suppressed_ = LittleReader(head.body, "suppress output").u8() == 0;
       if (!suppressed_) damage_ = Region(picture_->rect());
       return work_.notify();
-    case data::kShutdownRequest: return sendOn(kIo, writeData(shareId_, kServerChannel, data::kShutdownDenied, {}));
+    case data::kShutdownRequest:
+      return sendOn(kIo, writeData(shareId_, kServerChannel, data::kShutdownDenied, {}));
     default: return;
   }
 }
@@ -327,7 +332,10 @@ void Server::fastInput(unsigned count, ByteView body) {
     const unsigned head = in.u8(), code = head >> 5, flags = head & 0x1f;
     if (code == 0) {
       const std::uint32_t key = in.u8();
-      events_.scanCode(key | ((flags & 2) != 0 ? 0xe000U : (flags & 4) != 0 ? 0xe100U : 0U), (flags & 1) == 0);
+      events_.scanCode(key | ((flags & 2) != 0   ? 0xe000U
+                              : (flags & 4) != 0 ? 0xe100U
+                                                 : 0U),
+                       (flags & 1) == 0);
     } else if (code == 1 || code == 2) {
       const unsigned pointer = in.u16();
       const int x = in.u16(), y = in.u16();
@@ -354,7 +362,8 @@ void Server::slowInput(ByteView body) {
   for (unsigned i = 0; i < count; ++i) {
     in.skip(4);
     const unsigned type = in.u16(), flags = in.u16(), a = in.u16(), b = in.u16();
-    if (type == 4) events_.scanCode((a & 0xff) | ((flags & 0x100) != 0 ? 0xe000U : 0U), (flags & 0x8000) == 0);
+    if (type == 4)
+      events_.scanCode((a & 0xff) | ((flags & 0x100) != 0 ? 0xe000U : 0U), (flags & 0x8000) == 0);
     if (type == 5) events_.character(a, (flags & 0x8000) == 0);
     if (type == 0x8001) mouse(flags, {static_cast<int>(a), static_cast<int>(b)});
   }
@@ -375,7 +384,10 @@ void Server::resized() {
   LittleWriter out;
   out.u32(shareId_).u16(1).u8(0);
   LittleWriter head;
-  head.u16(static_cast<unsigned>(out.size() + 6)).u16(share::kDeactivateAll | 0x10).u16(kServerChannel).bytes(out.view());
+  head.u16(static_cast<unsigned>(out.size() + 6))
+      .u16(share::kDeactivateAll | 0x10)
+      .u16(kServerChannel)
+      .bytes(out.view());
   sendOn(kIo, head.view());
   demandActive();
 }
@@ -425,21 +437,24 @@ void Server::tile(const Rect& area) {
     width = (area.width + 3) / 4 * 4;
     PixelFormat format = PixelFormat::native();
     if (bits == 16) format = PixelFormat::rgb565();
-    if (bits == 15) format = PixelFormat::rgb565(), format.redShift = 10, format.greenMax = 31, format.redMax = 31;
+    if (bits == 15)
+      format = PixelFormat::rgb565(), format.redShift = 10, format.greenMax = 31, format.redMax = 31;
     if (bits == 24) format.bitsPerPixel = 24;
     const PixelWriter writer(format);
     const std::size_t row = static_cast<std::size_t>(width) * writer.bytesPerPixel();
     Bytes pixels(row * static_cast<std::size_t>(area.height));
     for (int y = 0; y < area.height; ++y)
-      writer.many(picture_->at(area.x, area.bottom() - 1 - y), pixels.data() + static_cast<std::size_t>(y) * row,
-                  static_cast<std::size_t>(area.width));
+      writer.many(picture_->at(area.x, area.bottom() - 1 - y),
+                  pixels.data() + static_cast<std::size_t>(y) * row, static_cast<std::size_t>(area.width));
     data = encodeInterleaved(pixels.data(), width, area.height, static_cast<int>(writer.bytesPerPixel()));
   }
   LittleWriter body;
   body.u16(1).u16(1);
   body.u16(static_cast<unsigned>(area.x)).u16(static_cast<unsigned>(area.y));
   body.u16(static_cast<unsigned>(area.right() - 1)).u16(static_cast<unsigned>(area.bottom() - 1));
-  body.u16(static_cast<unsigned>(width)).u16(static_cast<unsigned>(area.height)).u16(static_cast<unsigned>(bits));
+  body.u16(static_cast<unsigned>(width))
+      .u16(static_cast<unsigned>(area.height))
+      .u16(static_cast<unsigned>(bits));
   body.u16(0x401).u16(static_cast<unsigned>(data.size())).bytes(data);
   fast(update::kBitmap, body.view());
 }
@@ -459,7 +474,10 @@ void Server::setCursor(Cursor cursor) {
     mask.bytes(bits);
   }
   LittleWriter body;
-  body.u16(32).u16(0).u16(static_cast<unsigned>(cursor.hotspot.x)).u16(static_cast<unsigned>(cursor.hotspot.y));
+  body.u16(32)
+      .u16(0)
+      .u16(static_cast<unsigned>(cursor.hotspot.x))
+      .u16(static_cast<unsigned>(cursor.hotspot.y));
   body.u16(static_cast<unsigned>(cursor.size.width)).u16(static_cast<unsigned>(cursor.size.height));
   body.u16(static_cast<unsigned>(mask.size())).u16(static_cast<unsigned>(colours.size()));
   body.bytes(colours.view()).bytes(mask.view());

@@ -1,6 +1,6 @@
-// The server side of RDP for one visitor: shows a shared Framebuffer, hands keys and pointer up. Network level
-// authentication or plain TLS; bitmaps as planar or RLE; pointers, clipboard text, display control. Used by the lab and
-// by tests. Everything runs on one strand.
+// The server side of RDP for one visitor: shows a shared Framebuffer, hands keys and pointer up. Network
+// level authentication or plain TLS; bitmaps as planar or RLE; pointers, clipboard text, display control.
+// Used by the lab and by tests. Everything runs on one strand.
 #pragma once
 #include <functional>
 #include <memory>
@@ -47,7 +47,8 @@ class ServerEvents {
 
 class Server {
  public:
-  Server(const Executor& strand, std::shared_ptr<Framebuffer> picture, ServerOptions options, ServerEvents& events);
+  Server(const Executor& strand, std::shared_ptr<Framebuffer> picture, ServerOptions options,
+         ServerEvents& events);
   ~Server();
   /// Runs until the visitor leaves; always ends with an Error.
   Task<void> run(StreamPtr stream);
@@ -107,7 +108,8 @@ class Server {
   Point at_;
   unsigned buttons_ = 0;
   std::uint32_t shareId_ = 0x103ea;
-  bool informed_ = false, live_ = false, closed_ = false, suppressed_ = false, displayOpen_ = false, ending_ = false;
+  bool informed_ = false, live_ = false, closed_ = false, suppressed_ = false, displayOpen_ = false,
+       ending_ = false;
   bool reactivating_ = false;  ///< between the end of a share and the client's being ready for the next
 };
 

@@ -20,7 +20,8 @@ Bytes shareControl(unsigned type, unsigned source, ByteView body) {
 // The sets of a client (2.2.7.1), those that must be there and those that tell what we can.
 void general(LittleWriter& sets, bool client) {
   LittleWriter b;
-  // Long credentials, no header before compressed bitmaps, fast-path output; refresh and suppress of a server.
+  // Long credentials, no header before compressed bitmaps, fast-path output; refresh and suppress of a
+  // server.
   b.u16(1).u16(3).u16(0x200).u16(0).u16(0).u16(0x1 | 0x4 | 0x400).u16(0).u16(0).u16(0);
   b.u8(client ? 0 : 1).u8(client ? 0 : 1);
   capabilitySet(sets, capability::kGeneral, b.view());
@@ -234,12 +235,16 @@ Reason reasonFor(std::uint32_t code) {
     case 0x2: return {"an administrator signed the user out", "Connect again when the machine is free."};
     case 0x3: return {"the session was idle for too long", "Connect again."};
     case 0x4: return {"the session reached its time limit", "Connect again."};
-    case 0x5: return {"somebody else took over the session", "Only one can use this account's session at a time."};
-    case 0x6: return {"the machine has not enough memory for a session", "Close something there and try again."};
+    case 0x5:
+      return {"somebody else took over the session", "Only one can use this account's session at a time."};
+    case 0x6:
+      return {"the machine has not enough memory for a session", "Close something there and try again."};
     case 0x7: return {"the machine refused the connection", "Look into its log for the reason."};
-    case 0x8: return {"the machine's security rules do not allow this connection", "Try another way of signing in."};
+    case 0x8:
+      return {"the machine's security rules do not allow this connection", "Try another way of signing in."};
     case 0x9:
-      return {"this account may not sign in from afar", "Let the account into the group of remote users there."};
+      return {"this account may not sign in from afar",
+              "Let the account into the group of remote users there."};
     case 0xa: return {"the machine wants fresh credentials", "Sign in again with the password typed anew."};
     case 0xb: return {"the session was ended by its user", "", true};
     case 0xc: return {"the user signed out over there", "", true};
@@ -248,7 +253,8 @@ Reason reasonFor(std::uint32_t code) {
     case 0x11:
     case 0x12: return {"the desktop over there did not start in time", "Try again; its log says why."};
     case 0x17: return {"the user's session was logged off", "Connect again."};
-    case 0x1189: return {"the machine could not prepare its display driver", "Try other colours or another size."};
+    case 0x1189:
+      return {"the machine could not prepare its display driver", "Try other colours or another size."};
     default: break;
   }
   char text[96];
@@ -293,16 +299,18 @@ Bytes timeZone() {
 }  // namespace
 
 Bytes writeClientInfo(const ClientInfo& info) {
-  const Bytes domain = utf8ToUtf16(info.domain), user = utf8ToUtf16(info.user), password = utf8ToUtf16(info.password),
-              program = utf8ToUtf16(info.program), folder = utf8ToUtf16(info.folder),
-              address = utf8ToUtf16(info.address);
-  // Mouse, Ctrl+Alt+Delete as the machine has it, Unicode, maximised, the logo key, errors of signing in, wheel.
+  const Bytes domain = utf8ToUtf16(info.domain), user = utf8ToUtf16(info.user),
+              password = utf8ToUtf16(info.password), program = utf8ToUtf16(info.program),
+              folder = utf8ToUtf16(info.folder), address = utf8ToUtf16(info.address);
+  // Mouse, Ctrl+Alt+Delete as the machine has it, Unicode, maximised, the logo key, errors of signing in,
+  // wheel.
   std::uint32_t flags = 0x1 | 0x2 | 0x10 | 0x20 | 0x40 | 0x100 | 0x10000 | 0x20000;
   if (info.autoLogon) flags |= 0x8;
   if (!info.sound) flags |= 0x80000;
   LittleWriter out;
   out.u32(0).u32(flags);
-  for (const Bytes* b : {&domain, &user, &password, &program, &folder}) out.u16(static_cast<unsigned>(b->size()));
+  for (const Bytes* b : {&domain, &user, &password, &program, &folder})
+    out.u16(static_cast<unsigned>(b->size()));
   for (const Bytes* b : {&domain, &user, &password, &program, &folder}) out.bytes(*b).u16(0);
   out.u16(2).u16(static_cast<unsigned>(address.size() + 2)).bytes(address).u16(0);
   out.u16(2).u16(0);

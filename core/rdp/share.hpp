@@ -1,5 +1,5 @@
-// The share of T.128 as RDP has it: capabilities, activation, and the messages about it (MS-RDPBCGR 2.2.1.13 and
-// following). Bodies without the MCS envelope.
+// The share of T.128 as RDP has it: capabilities, activation, and the messages about it (MS-RDPBCGR 2.2.1.13
+// and following). Bodies without the MCS envelope.
 #pragma once
 #include <map>
 #include <string>

@@ -78,7 +78,8 @@ RsaKey keyInServerCertificate(ByteView certificate) {
     const std::uint32_t length = blob.u32();
     blob.skip(8);
     const ByteView exponent = blob.bytes(4);
-    if (length < 16 || length > 1032) protocolBroken("server certificate", "its key is too short or too long");
+    if (length < 16 || length > 1032)
+      protocolBroken("server certificate", "its key is too short or too long");
     const ByteView modulus = blob.bytes(length - 8);
     return {Bytes(modulus.begin(), modulus.end()), Bytes(exponent.begin(), exponent.end())};
   }
@@ -111,7 +112,13 @@ Bytes ownCertificate(const RsaPair& pair) {
   const Bytes& n = pair.publicKey.modulus;
   const std::uint32_t size = static_cast<std::uint32_t>(n.size());
   LittleWriter blob;
-  blob.u32(0x31415352).u32(size + 8).u32(size * 8).u32(size - 1).bytes(pair.publicKey.exponent).bytes(n).zeros(8);
+  blob.u32(0x31415352)
+      .u32(size + 8)
+      .u32(size * 8)
+      .u32(size - 1)
+      .bytes(pair.publicKey.exponent)
+      .bytes(n)
+      .zeros(8);
   LittleWriter out;
   out.u32(1).u32(1).u32(1).u16(6).u16(static_cast<unsigned>(blob.size())).bytes(blob.view());
   out.u16(8).u16(72).zeros(72);  // a signature that nobody checks
@@ -129,8 +136,8 @@ Bytes saltedHash(ByteView secret, std::string_view salt, ByteView first, ByteVie
 Bytes threefoldHash(ByteView secret, char letter, ByteView first, ByteView second) {
   Bytes out;
   for (std::size_t times = 1; times <= 3; ++times) {
-    const Bytes part = saltedHash(secret, std::string(times, static_cast<char>(letter + static_cast<char>(times) - 1)),
-                                  first, second);
+    const Bytes part = saltedHash(
+        secret, std::string(times, static_cast<char>(letter + static_cast<char>(times) - 1)), first, second);
     out.insert(out.end(), part.begin(), part.end());
   }
   return out;
@@ -140,8 +147,9 @@ StandardSecurity::StandardSecurity(std::uint32_t method, ByteView clientRandom, 
                                    bool isClient)
     : method_(method) {
   if (method != encryption::k40 && method != encryption::k56 && method != encryption::k128)
-    throw Error(ErrorKind::Unsupported, "the service demands an encryption that this program does not have (method " +
-                                            std::to_string(method) + ")");
+    throw Error(ErrorKind::Unsupported,
+                "the service demands an encryption that this program does not have (method " +
+                    std::to_string(method) + ")");
   if (clientRandom.size() != 32 || serverRandom.size() != 32)
     protocolBroken("security data", "a random number of the wrong length");
   Bytes preMaster(clientRandom.begin(), clientRandom.begin() + 24);

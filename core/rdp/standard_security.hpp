@@ -1,5 +1,6 @@
-// Standard RDP security (MS-RDPBCGR 5.3): RC4 with keys from two random numbers, the client's sealed with the server's
-// RSA key. It hides from nobody who sits in between, since nothing proves the server; sessions with it count as plain.
+// Standard RDP security (MS-RDPBCGR 5.3): RC4 with keys from two random numbers, the client's sealed with the
+// server's RSA key. It hides from nobody who sits in between, since nothing proves the server; sessions with
+// it count as plain.
 #pragma once
 #include "rdp/crypto.hpp"
 

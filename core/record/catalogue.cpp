@@ -10,7 +10,8 @@ namespace {
 
 // RFC 7869 (vnc), RFC 3986; the ports are IANA's, or for spice the one hypervisors begin with.
 constexpr WayKind kWayKinds[] = {
-    {"vnc", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC", "vnc://host:5901", 5900, false, false, 5900},
+    {"vnc", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC", "vnc://host:5901", 5900, false, false,
+     5900},
     {"vnc+unix", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+unix:/path", 0, true},
     {"rdp", "rdp", Form::Screen, "rdp", "desktop", "Desktop by RDP", "rdp://user@host", 3389},
     {"spice", "spice", Form::Screen, "spice", "screen", "Screen by SPICE", "spice://host:5930", 5900},
@@ -19,7 +20,8 @@ constexpr WayKind kWayKinds[] = {
     {"ssh", "ssh", Form::Text, "ssh", "shell", "Shell by SSH", "ssh://user@host", 22, false, true},
     {"telnet", "line", Form::Text, "telnet", "menu", "Text by telnet", "telnet://host", 23},
     {"serial", "line", Form::Text, "serial", "line", nullptr, "serial:/dev/ttyUSB0", 0, true},
-    {"unix", "line", Form::Text, "serial", "line", nullptr, "unix:/path (a hypervisor's serial port)", 0, true},
+    {"unix", "line", Form::Text, "serial", "line", nullptr, "unix:/path (a hypervisor's serial port)", 0,
+     true},
     {"telnet+serial", "line", Form::Text, "serial", "line", "Serial line of a terminal server (RFC 2217)",
      "telnet+serial://host:port (network serial, RFC 2217)"},
     {"tcp", "line", Form::Text, "tcp", "line", "Raw text over TCP", "tcp://host:port"},

@@ -14,14 +14,14 @@ struct WayKind {
   const char* name;    ///< as in the address: "vnc+unix"
   const char* family;  ///< the engine that opens it: "vnc"
   Form form;
-  const char* chip;      ///< what its chip says: "vnc"
-  const char* wayName;   ///< the name of a new way in: "screen"
-  const char* offer;     ///< in "Add a way in": "Screen by VNC"; null: not offered by name
-  const char* example;   ///< for hints: "vnc://host:5901"; null: none
-  int port = 0;          ///< the usual one; 0: it must be said
-  bool hasPath = false;  ///< a path instead of a host
+  const char* chip;           ///< what its chip says: "vnc"
+  const char* wayName;        ///< the name of a new way in: "screen"
+  const char* offer;          ///< in "Add a way in": "Screen by VNC"; null: not offered by name
+  const char* example;        ///< for hints: "vnc://host:5901"; null: none
+  int port = 0;               ///< the usual one; 0: it must be said
+  bool hasPath = false;       ///< a path instead of a host
   bool carriesFiles = false;  ///< files of the machine are reached over it
-  int displayBase = 0;   ///< host:1 typed means this port + 1; 0: numbers are ports
+  int displayBase = 0;        ///< host:1 typed means this port + 1; 0: numbers are ports
 };
 
 std::span<const WayKind> allWayKinds();

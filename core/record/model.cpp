@@ -15,7 +15,10 @@ namespace {
 std::string reachKey(const Endpoint& endpoint) {
   try {
     const Address a = parseAddress(endpoint.address);
-    return a.host.empty() ? a.path : a.host + ":" + std::to_string(a.port);
+    if (a.host.empty()) return a.path;
+    // Behind one port of a host there may be many consoles, each by its machine's ID.
+    const auto machine = a.options.find("machine");
+    return a.host + ":" + std::to_string(a.port) + (machine == a.options.end() ? "" : " " + machine->second);
   } catch (const Error&) {
     return {};
   }

@@ -52,7 +52,8 @@ struct ResolvedSetting {
   /// "built in", "from place Alder Vale", "from group Glasshouses", "from the machine", "set here"
   std::string origin;
   bool setHere = false;
-  /// A value that is stored but cannot be (another program wrote it) is passed over; this says so. Usually empty.
+  /// A value that is stored but cannot be (another program wrote it) is passed over; this says so. Usually
+  /// empty.
   std::string trouble = {};
 };
 
@@ -69,8 +70,8 @@ class Snapshot {
   [[nodiscard]] const Machine* machineNamed(const std::string& name) const;
   /// Place first: {place, group, …}. Endless parents (a broken store) end after 32.
   [[nodiscard]] std::vector<const Folder*> pathOf(Id folder) const;
-  /// From the owner outwards to what is built in. Never throws; the value is always one that the setting allows.
-  /// `changes` count as if they were kept already.
+  /// From the owner outwards to what is built in. Never throws; the value is always one that the setting
+  /// allows. `changes` count as if they were kept already.
   [[nodiscard]] ResolvedSetting resolve(Owner owner, const std::string& key,
                                         const SettingChanges* changes = nullptr) const;
   /// Other ways in with the same host and port: the planned and the unplanned mistakes.

@@ -25,7 +25,8 @@ struct Setting {
   std::vector<SettingChoice> choices;  ///< for Choice
   int least = 0, most = 0;             ///< for Whole
   const char* unit = "";
-  std::vector<std::string> protocols;  ///< schemes, families, "screen" or "text" (catalogue.hpp: appliesTo); empty: all
+  std::vector<std::string>
+      protocols;  ///< schemes, families, "screen" or "text" (catalogue.hpp: appliesTo); empty: all
   /// A Choice that takes values beginning so as well: what a user made, by its name.
   const char* ownPrefix = "";
 };

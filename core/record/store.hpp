@@ -29,8 +29,8 @@ class StoreWriter {
   virtual void removeFolder(Id id) = 0;
   virtual void removeMachine(Id id) = 0;
   virtual void removeEndpoint(Id id) = 0;
-  /// Nothing takes the own value back, so that the inherited one counts again. Throws Error{Local} with a sentence
-  /// when the setting does not exist or does not allow the value.
+  /// Nothing takes the own value back, so that the inherited one counts again. Throws Error{Local} with a
+  /// sentence when the setting does not exist or does not allow the value.
   virtual void set(Owner owner, const std::string& key, const std::optional<std::string>& value) = 0;
 };
 

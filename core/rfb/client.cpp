@@ -9,7 +9,6 @@ PixelFormat formatOfColours(int bits) {
   return bits == 15 || bits == 16 ? PixelFormat::rgb565() : PixelFormat::native();
 }
 
-
 namespace {
 constexpr Byte kFormatFence = 'f';  ///< the payload of fences before a change of format
 

@@ -146,7 +146,8 @@ class SignInWalk {
   Task<void> goOnUnproved(std::string method) {
     const bool on = co_await questions_.unproved(method);
     if (!on)
-      throw Error(ErrorKind::NotTrusted, "it showed a trusted certificate before and shows none now (" + method + ")",
+      throw Error(ErrorKind::NotTrusted,
+                  "it showed a trusted certificate before and shows none now (" + method + ")",
                   stream_->peer());
   }
 
@@ -362,7 +363,7 @@ class SignInWalk {
   HandshakeQuestions& questions_;
   int minor_ = 8;
   bool asksPassword_ = false;
-  SecretUse sealedUse_ = SecretUse::Clear;  ///< what the line now does with what is sent over it
+  SecretUse sealedUse_ = SecretUse::Clear;              ///< what the line now does with what is sent over it
   std::function<StreamPtr(StreamPtr)> sealAfterwards_;  ///< what a sign-in puts over the stream from here on
   std::string name_;
 };

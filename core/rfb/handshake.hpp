@@ -26,7 +26,8 @@ class HandshakeQuestions {
   virtual ~HandshakeQuestions() = default;
   virtual Task<SignIn> signIn(SignInRequest request) = 0;
   virtual Task<bool> trust(PeerCertificate certificate) = 0;
-  /// The peer offers nothing that seals the session; asked before anything of a sign-in is sent. False ends it.
+  /// The peer offers nothing that seals the session; asked before anything of a sign-in is sent. False ends
+  /// it.
   virtual Task<bool> plain(std::string /*method*/) { co_return true; }
   /// The line will be sealed, but the peer proves nothing (anonymous TLS). False ends it.
   virtual Task<bool> unproved(std::string /*method*/) { co_return true; }

@@ -1,6 +1,6 @@
-// The table of engines: how an address of each family becomes a session, and what a look at it finds. Adding an
-// engine: its schemes and settings in record/ (catalogue.cpp, settings_*.cpp), one file route/engine_*.cpp, one row in
-// engines.cpp.
+// The table of engines: how an address of each family becomes a session, and what a look at it finds. Adding
+// an engine: its schemes and settings in record/ (catalogue.cpp, settings_*.cpp), one file
+// route/engine_*.cpp, one row in engines.cpp.
 #pragma once
 #include <span>
 
@@ -32,8 +32,8 @@ struct Engine {
   /// Throws Error{Local} for settings or options that make no sense.
   std::shared_ptr<Session> (*make)(Opening);
   Look (*look)(const Address&);
-  /// Returns when the service has shown that it is one; throws Error{ProtocolBroken} when it is another. Null: a
-  /// connection is enough.
+  /// Returns when the service has shown that it is one; throws Error{ProtocolBroken} when it is another.
+  /// Null: a connection is enough.
   Task<void> (*greets)(ByteStream&, const Address&);
   /// "vnc", or for serial lines their settings: "9600 8N1". For the header of a pane. Null: the chip's word.
   std::string (*kind)(const Address&, const SettingReader&);

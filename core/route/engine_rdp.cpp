@@ -38,6 +38,7 @@ std::shared_ptr<Session> make(Opening o) {
   config.viewOnly = isOn(o.setting, "screen.viewonly");
   rdp::ClientOptions& c = config.options;
   c.host = o.to.host;
+  config.port = o.to.port;
   c.user = o.tools.givenUser.empty() ? o.to.user : o.tools.givenUser;
   c.domain = o.setting("rdp.domain");
   c.signIn = signInKind(o.setting("rdp.security"));
@@ -52,7 +53,8 @@ std::shared_ptr<Session> make(Opening o) {
   c.clipboard = o.setting("clipboard.way") != "off";
   c.positions = isOn(o.setting, "keyboard.positions");
   c.routingToken = o.setting("rdp.balance");
-  if (const auto machine = o.to.options.find("machine"); machine != o.to.options.end()) c.machineId = machine->second;
+  if (const auto machine = o.to.options.find("machine"); machine != o.to.options.end())
+    c.machineId = machine->second;
   return makeRdpSession(o.strand, o.tools.clock, std::move(config));
 }
 
@@ -60,8 +62,8 @@ std::string kind(const Address& address, const SettingReader&) {
   return address.options.contains("machine") ? "rdp console" : "rdp";
 }
 
-/// The negotiation is answered by every service that speaks RDP (MS-RDPBCGR 2.2.1.2). A host's console is not asked
-/// without a machine's ID, which would be somebody's visit.
+/// The negotiation is answered by every service that speaks RDP (MS-RDPBCGR 2.2.1.2). A host's console is not
+/// asked without a machine's ID, which would be somebody's visit.
 Task<void> greets(ByteStream& stream, const Address& address) {
   if (address.options.contains("machine")) co_return;
   const Bytes request = rdp::writeConnectRequest({});

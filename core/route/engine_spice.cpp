@@ -10,6 +10,7 @@ std::shared_ptr<Session> make(Opening o) {
   SpiceConfig config;
   config.label = o.label;
   config.host = o.to.host;
+  config.port = o.to.port;
   config.way = o.way;
   config.trust = trustIn(o.tools.store);
   config.kept = keptSignInsOf(o.tools, o.owner, o.to);

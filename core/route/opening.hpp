@@ -49,8 +49,8 @@ struct QualityLevels {
   int quality, compression;
 };
 QualityLevels qualityLevels(const std::string& word);
-/// The first jump of a way in, as far as the records say it; nothing when it is reached directly or the route cannot be
-/// read (that is told of when it is opened). Never throws.
+/// The first jump of a way in, as far as the records say it; nothing when it is reached directly or the route
+/// cannot be read (that is told of when it is opened). Never throws.
 std::optional<Address> nearestJump(const Snapshot& records, Id wayIn);
 /// What a person may do with a session, as the settings say.
 Policy policyOf(const SettingReader& setting);

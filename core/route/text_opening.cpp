@@ -307,7 +307,8 @@ Task<StreamPtr> connectThrough(std::vector<SshHop> hops, Address address, std::c
 }
 
 std::optional<Address> nearestJump(const Snapshot& records, Id wayIn) try {
-  const std::vector<std::string> items = splitList(records.resolve({OwnerKind::WayIn, wayIn}, "route.via").value);
+  const std::vector<std::string> items =
+      splitList(records.resolve({OwnerKind::WayIn, wayIn}, "route.via").value);
   if (items.empty() || items[0] == "none") return std::nullopt;
   if (items[0].find("://") != std::string::npos) return parseAddress(items[0]);
   const Machine* machine = records.machineNamed(items[0]);

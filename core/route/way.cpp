@@ -20,9 +20,9 @@ class RouteWay : public Way {
 
   [[nodiscard]] std::string pinName() const override {
     std::string name;
-    for (const SshHop& hop : hops_)
-      name += hop.options.host + ":" + std::to_string(hop.options.port) + " > ";
-    return name + (address_.host.empty() ? address_.path : address_.host + ":" + std::to_string(address_.port));
+    for (const SshHop& hop : hops_) name += hop.options.host + ":" + std::to_string(hop.options.port) + " > ";
+    return name +
+           (address_.host.empty() ? address_.path : address_.host + ":" + std::to_string(address_.port));
   }
   [[nodiscard]] std::string forPeople() const override { return address_.forPeople(); }
 

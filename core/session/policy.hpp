@@ -1,5 +1,5 @@
-// What a visitor may do with a session. Checked once, in SessionBase and TextSession, so that every front (window,
-// command line, gateway) has it.
+// What a visitor may do with a session. Checked once, in SessionBase and TextSession, so that every front
+// (window, command line, gateway) has it.
 #pragma once
 namespace kw {
 

@@ -15,6 +15,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
         signIns_(config_.kept),
         picture_(std::make_shared<Framebuffer>()) {
     route_.host = config_.options.host;
+    route_.port = config_.port;
     policy_.onlyLook = config_.viewOnly;
   }
 
@@ -42,7 +43,8 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     co_return out;
   }
   Task<bool> trust(PeerCertificate certificate) override {
-    return trustCertificate(*this, config_.trust, config_.way->pinName(), config_.label, std::move(certificate));
+    return trustCertificate(*this, config_.trust, config_.way->pinName(), config_.label,
+                            std::move(certificate));
   }
   Task<bool> plain(std::string method) override {
     return goOnPlain(*this, config_.trust, config_.way->pinName(), config_.label, std::move(method));
@@ -134,8 +136,8 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   void everySecond(double seconds) override {
     if (!client_) return;
     const rdp::ClientFigures& now = client_->figures();
-    observer_->figuresChanged(
-        counter_.since(seconds, now.bytesIn, now.bytesOut, now.frames, now.rectanglesByForm, now.keyToPicture));
+    observer_->figuresChanged(counter_.since(seconds, now.bytesIn, now.bytesOut, now.frames,
+                                             now.rectanglesByForm, now.keyToPicture));
   }
 
   void tellAbilities() {
@@ -143,7 +145,8 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     const auto say = [](bool can, const char* why) { return can ? Ability{true, {}} : Ability{false, why}; };
     c.pointer = c.keys = c.savePicture = {true, {}};
     c.clipboard = say(config_.options.clipboard, "The clipboard is switched off on this machine's sheet.");
-    c.resize = say(resizable_, "This service does not take a desktop size while connected (no display control).");
+    c.resize =
+        say(resizable_, "This service does not take a desktop size while connected (no display control).");
     c.power = {false, "A remote desktop has no power commands; its host has."};
     c.sound = {false, "Sound of remote desktops is not carried yet."};
     c.screens = {false, "This version shows one screen of a remote desktop."};
@@ -164,7 +167,8 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
 
 }  // namespace
 
-std::shared_ptr<Session> makeRdpSession(const Executor& strand, std::shared_ptr<Clock> clock, RdpConfig config) {
+std::shared_ptr<Session> makeRdpSession(const Executor& strand, std::shared_ptr<Clock> clock,
+                                        RdpConfig config) {
   return std::make_shared<RdpSession>(strand, std::move(clock), std::move(config));
 }
 

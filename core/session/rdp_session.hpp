@@ -8,6 +8,7 @@ namespace kw {
 
 struct RdpConfig {
   std::string label;  ///< the machine, in questions
+  int port = 0;       ///< for the route
   rdp::ClientOptions options;
   ReconnectPolicy reconnect;
   KeptSignIns kept;
@@ -16,6 +17,7 @@ struct RdpConfig {
   bool viewOnly = false;
 };
 
-std::shared_ptr<Session> makeRdpSession(const Executor& strand, std::shared_ptr<Clock> clock, RdpConfig config);
+std::shared_ptr<Session> makeRdpSession(const Executor& strand, std::shared_ptr<Clock> clock,
+                                        RdpConfig config);
 
 }  // namespace kw

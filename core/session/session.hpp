@@ -184,7 +184,8 @@ class SessionObserver {
 
 class TextConsole;  // session/text_console.hpp
 
-/// Commands come from any thread, never throw, and do nothing where the engine or the policy does not allow them.
+/// Commands come from any thread, never throw, and do nothing where the engine or the policy does not allow
+/// them.
 class Session {
  public:
   virtual ~Session() = default;
@@ -207,8 +208,8 @@ class Session {
 
   /// `keysym` is an X11 keysym, `scanCode` PC set 1 (0xe0xx for extended keys), 0 when unknown.
   virtual void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) = 0;
-  /// `buttons`: bit 0 left, 1 middle, 2 right, 3 and 4 wheel up and down, 5 and 6 wheel left and right, 7 and 8 the
-  /// side buttons.
+  /// `buttons`: bit 0 left, 1 middle, 2 right, 3 and 4 wheel up and down, 5 and 6 wheel left and right, 7 and
+  /// 8 the side buttons.
   virtual void pointer(Point at, unsigned buttons) = 0;
   virtual void pointerBy(int dx, int dy, unsigned buttons) = 0;
   virtual void offerClipboard(std::string utf8) = 0;
@@ -240,15 +241,16 @@ class TrustStore {
 Task<bool> trustCertificate(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer,
                             std::string label, PeerCertificate certificate);
 
-/// What was sealed once is not continued in clear without a question: true when the line was never sealed, or somebody
-/// says to go on. `method` is what the peer offers now: "VNC password".
+/// What was sealed once is not continued in clear without a question: true when the line was never sealed, or
+/// somebody says to go on. `method` is what the peer offers now: "VNC password".
 Task<bool> goOnPlain(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer, std::string label,
                      std::string method);
 /// The same for a line that is sealed while nobody proves who he is: asked when a certificate was pinned.
 Task<bool> goOnUnproved(Asker& asker, std::shared_ptr<TrustStore> trust, std::string peer, std::string label,
                         std::string method);
 /// Remembers that the line to this peer was sealed.
-void noteSealed(const std::shared_ptr<TrustStore>& trust, const std::string& peer, const std::string& security);
+void noteSealed(const std::shared_ptr<TrustStore>& trust, const std::string& peer,
+                const std::string& security);
 
 /// Delays between attempts: the first, doubled each time, up to the longest.
 struct ReconnectPolicy {

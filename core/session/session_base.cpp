@@ -58,7 +58,8 @@ Task<bool> goOnUnproved(Asker& asker, std::shared_ptr<TrustStore> trust, std::st
   co_return answer.accepted;
 }
 
-void noteSealed(const std::shared_ptr<TrustStore>& trust, const std::string& peer, const std::string& security) {
+void noteSealed(const std::shared_ptr<TrustStore>& trust, const std::string& peer,
+                const std::string& security) {
   if (trust && !trust->pinned(peer) && !trust->pinned(sealedName(peer)))
     trust->pin(sealedName(peer), security);
 }

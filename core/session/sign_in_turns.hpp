@@ -1,5 +1,5 @@
-// Signing in as every engine does it: a kept password first, then a question, asked again while it is wrong, and kept
-// when it worked and was to be kept. Lives as long as the session; on its strand.
+// Signing in as every engine does it: a kept password first, then a question, asked again while it is wrong,
+// and kept when it worked and was to be kept. Lives as long as the session; on its strand.
 #pragma once
 #include <functional>
 #include <optional>

@@ -15,6 +15,7 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
         signIns_(config_.kept),
         picture_(std::make_shared<Framebuffer>()) {
     route_.host = config_.host.empty() ? config_.way->forPeople() : config_.host;
+    route_.port = config_.port;
     policy_.onlyLook = config_.viewOnly;
   }
 
@@ -47,7 +48,8 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
   void lockKeys(unsigned bits) override { observer_->lockKeysChanged(bits); }
   void clipboardText(const std::string& text) override { tellClipboard(text); }
   void abilitiesChanged(const spice::Abilities& abilities) override {
-    if (abilities.relativePointer != peer_.relativePointer) observer_->pointerRelative(abilities.relativePointer);
+    if (abilities.relativePointer != peer_.relativePointer)
+      observer_->pointerRelative(abilities.relativePointer);
     if (abilities.name != peer_.name) {
       route_.machineName = abilities.name;
       observer_->nameChanged(abilities.name);
@@ -124,7 +126,9 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
     return plan;
   }
   [[nodiscard]] std::string peerName() const override { return config_.way->forPeople(); }
-  [[nodiscard]] bool sealing() const { return config_.tls || ((sealNow_ || config_.sealedOnly) && config_.tlsPort != 0); }
+  [[nodiscard]] bool sealing() const {
+    return config_.tls || ((sealNow_ || config_.sealedOnly) && config_.tlsPort != 0);
+  }
   void closeConnection() override {
     if (client_) client_->close();
   }
@@ -156,8 +160,8 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
       // Every channel shows the same certificate: it is asked about once.
       if (c.sha256 == trusted_) co_return true;
       const std::string shown = c.sha256;
-      const bool good =
-          co_await trustCertificate(*this, config_.trust, config_.way->pinName(), config_.label, std::move(c));
+      const bool good = co_await trustCertificate(*this, config_.trust, config_.way->pinName(), config_.label,
+                                                  std::move(c));
       if (good) trusted_ = shown;
       co_return good;
     };
@@ -171,10 +175,12 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
     askedPassword_ = false;
     setStatus(SessionStage::SigningIn, "signing in");
     if (config_.sealedOnly && !sealing())
-      throw Error(ErrorKind::Unsupported, "this machine's settings want a sealed session; its port for sealed channels "
-                                          "is not set");
+      throw Error(ErrorKind::Unsupported,
+                  "this machine's settings want a sealed session; its port for sealed channels "
+                  "is not set");
     if (!sealing()) {
-      const bool on = co_await goOnPlain(*this, config_.trust, config_.way->pinName(), config_.label, "SPICE without TLS");
+      const bool on = co_await goOnPlain(*this, config_.trust, config_.way->pinName(), config_.label,
+                                         "SPICE without TLS");
       if (!on) throw Error(ErrorKind::NotTrusted, "the line was sealed before and is not now");
     }
     SignInWish wish;
@@ -216,18 +222,23 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
 
   void tellAbilities() {
     Capabilities c;
-    const auto say = [](bool can, const std::string& why) { return can ? Ability{true, {}} : Ability{false, why}; };
+    const auto say = [](bool can, const std::string& why) {
+      return can ? Ability{true, {}} : Ability{false, why};
+    };
     c.pointer = c.keys = c.savePicture = {true, {}};
     const std::string noAgent =
         "The guest's agent for SPICE does not answer: install and start it in the guest (spice-vdagent).";
-    c.clipboard = !config_.options.clipboard ? Ability{false, "The clipboard is switched off on this machine's sheet."}
-                                             : say(peer_.clipboard, noAgent);
+    c.clipboard = !config_.options.clipboard
+                      ? Ability{false, "The clipboard is switched off on this machine's sheet."}
+                      : say(peer_.clipboard, noAgent);
     c.resize = say(peer_.screens, noAgent);
     const std::size_t offers = client_ ? client_->screens().size() : 0;
-    c.screens = offers < 2 ? Ability{false,
-                                     "This guest has one video device with one head; a second must be added on its host, "
-                                     "which needs a full stop."}
-                           : say(peer_.screens, noAgent);
+    c.screens =
+        offers < 2
+            ? Ability{false,
+                      "This guest has one video device with one head; a second must be added on its host, "
+                      "which needs a full stop."}
+            : say(peer_.screens, noAgent);
     c.power = {false, "A SPICE console has no power commands; the machine's host has."};
     c.sound = say(peer_.sound, "This machine has no sound device.");
     c.quality = {false, "The host chooses how pictures are packed; the sheet has a preference."};
@@ -250,7 +261,8 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
 
 }  // namespace
 
-std::shared_ptr<Session> makeSpiceSession(const Executor& strand, std::shared_ptr<Clock> clock, SpiceConfig config) {
+std::shared_ptr<Session> makeSpiceSession(const Executor& strand, std::shared_ptr<Clock> clock,
+                                          SpiceConfig config) {
   return std::make_shared<SpiceSession>(strand, std::move(clock), std::move(config));
 }
 

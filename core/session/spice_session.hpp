@@ -9,6 +9,7 @@ namespace kw {
 struct SpiceConfig {
   std::string label;
   std::string host;              ///< checked against the certificate
+  int port = 0;                  ///< for the route
   spice::ClientOptions options;  ///< without the password
   bool tls = false;              ///< every channel sealed
   int tlsPort = 0;               ///< where sealed channels are taken besides the plain port; 0: nowhere
@@ -21,6 +22,7 @@ struct SpiceConfig {
   bool viewOnly = false;
 };
 
-std::shared_ptr<Session> makeSpiceSession(const Executor& strand, std::shared_ptr<Clock> clock, SpiceConfig config);
+std::shared_ptr<Session> makeSpiceSession(const Executor& strand, std::shared_ptr<Clock> clock,
+                                          SpiceConfig config);
 
 }  // namespace kw

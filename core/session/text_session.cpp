@@ -64,10 +64,9 @@ class TextSession : public SessionBase, public TextConsole {
     });
   }
   void paste(std::string utf8) override {
-    onStrand<TextSession>(
-        [utf8 = std::move(utf8)](TextSession& s) {
-          if (s.policy_.mayPaste()) s.pasteNow(s.terminal_.pasteBytes(utf8), "pasting");
-        });
+    onStrand<TextSession>([utf8 = std::move(utf8)](TextSession& s) {
+      if (s.policy_.mayPaste()) s.pasteNow(s.terminal_.pasteBytes(utf8), "pasting");
+    });
   }
   void setPacing(Pacing pacing) override {
     onStrand<TextSession>([pacing](TextSession& s) { s.config_.pacing = pacing; });
@@ -101,10 +100,9 @@ class TextSession : public SessionBase, public TextConsole {
     });
   }
   void receiveFiles(text::TransferKind kind, fs::path folder) override {
-    onStrand<TextSession>(
-        [kind, folder = std::move(folder)](TextSession& s) {
-          if (s.mayTransfer()) s.beginReceive(kind, folder);
-        });
+    onStrand<TextSession>([kind, folder = std::move(folder)](TextSession& s) {
+      if (s.mayTransfer()) s.beginReceive(kind, folder);
+    });
   }
   void sendAsText(fs::path file) override {
     onStrand<TextSession>([file = std::move(file)](TextSession& s) {
@@ -140,9 +138,7 @@ class TextSession : public SessionBase, public TextConsole {
   }
 
  protected:
-  void keyNow(std::uint32_t keysym, std::uint32_t, bool down) override {
-    keys_.key(keysym, down, terminal_);
-  }
+  void keyNow(std::uint32_t keysym, std::uint32_t, bool down) override { keys_.key(keysym, down, terminal_); }
   void refreshNow() override { changed(); }
   [[nodiscard]] std::string peerName() const override { return config_.place; }
 

@@ -19,12 +19,13 @@ struct Place {
 class Way {
  public:
   virtual ~Way() = default;
-  /// A fresh stream to the peer (or to `elsewhere`, over the same jumps). Questions of jumps go to `asker`; jumps and
-  /// address are written into `facts` and `findings`. On the caller's strand. Throws Error as connectTcp() does.
+  /// A fresh stream to the peer (or to `elsewhere`, over the same jumps). Questions of jumps go to `asker`;
+  /// jumps and address are written into `facts` and `findings`. On the caller's strand. Throws Error as
+  /// connectTcp() does.
   virtual Task<StreamPtr> connect(Asker& asker, RouteFacts& facts, ConnectFindings* findings,
                                   std::optional<Place> elsewhere = {}) = 0;
-  /// What certificates and keys of this peer are remembered by. Jumps are part of it: the 192.168.1.10 of two sites
-  /// are two peers.
+  /// What certificates and keys of this peer are remembered by. Jumps are part of it: the 192.168.1.10 of two
+  /// sites are two peers.
   [[nodiscard]] virtual std::string pinName() const = 0;
   /// "fernery port 5907", for sentences.
   [[nodiscard]] virtual std::string forPeople() const = 0;

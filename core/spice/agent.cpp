@@ -8,7 +8,7 @@ namespace kw::spice {
 
 namespace {
 // Types of the agent's messages, and bits of its abilities.
-constexpr unsigned kMonitorsConfig = 2, kClipboard = 4, kAnnounce = 6, kGrab = 7, kRequest = 8, kRelease = 9;
+constexpr unsigned kMonitorsConfig = 2, kClipboard = 4, kAnnounce = 6, kGrab = 7, kRequest = 8;
 constexpr unsigned kCanMonitors = 1, kCanClipboard = 5, kCanSelection = 6, kCanSparse = 7, kCanPositions = 12;
 constexpr std::uint32_t kUtf8 = 1;
 constexpr std::size_t kPiece = 2048;
@@ -83,7 +83,8 @@ void Agent::take(ByteView piece) {
   incoming_.insert(incoming_.end(), piece.begin(), piece.end());
   while (incoming_.size() >= 20) {
     const std::size_t size = loadLe32(&incoming_[16]);
-    if (size > kMostAgentMessage) protocolBroken("SPICE agent", "announces " + std::to_string(size) + " bytes");
+    if (size > kMostAgentMessage)
+      protocolBroken("SPICE agent", "announces " + std::to_string(size) + " bytes");
     if (incoming_.size() < 20 + size) return;
     const Bytes whole(incoming_.begin(), incoming_.begin() + static_cast<std::ptrdiff_t>(20 + size));
     incoming_.erase(incoming_.begin(), incoming_.begin() + static_cast<std::ptrdiff_t>(20 + size));

@@ -1,4 +1,5 @@
-// The talk with the agent inside the guest, over the main channel: what it can do, clipboard text, screens. On one strand.
+// The talk with the agent inside the guest, over the main channel: what it can do, clipboard text, screens.
+// On one strand.
 #pragma once
 #include <deque>
 #include <functional>
@@ -18,8 +19,8 @@ struct ScreenWish {
 class Agent {
  public:
   struct Events {
-    std::function<void(Bytes)> sendData;                ///< a piece for the main channel's agent data
-    std::function<void(std::uint32_t)> sendTokens;      ///< lets the server send so many pieces more
+    std::function<void(Bytes)> sendData;            ///< a piece for the main channel's agent data
+    std::function<void(std::uint32_t)> sendTokens;  ///< lets the server send so many pieces more
     std::function<void(const std::string&)> textCame;
     std::function<void()> abilitiesChanged;
   };

@@ -113,7 +113,8 @@ void fill(Surface& s, const Target& t, const Brush& brush, unsigned rop, const M
   });
 }
 
-void copyImage(Surface& s, const Target& t, const Image& image, const Rect& area, unsigned rop, const Mask& mask) {
+void copyImage(Surface& s, const Target& t, const Image& image, const Rect& area, unsigned rop,
+               const Mask& mask) {
   const Sampler from(image, area, t.box);
   paintRows(s, t, [&](int y, int x, int n, Pixel* out) {
     if (rop == ropd::kPut && !mask.bits && from.direct()) {
@@ -128,8 +129,8 @@ void copyImage(Surface& s, const Target& t, const Image& image, const Rect& area
   });
 }
 
-void opaque(Surface& s, const Target& t, const Image& image, const Rect& area, const Brush& brush, unsigned rop,
-            const Mask& mask) {
+void opaque(Surface& s, const Target& t, const Image& image, const Rect& area, const Brush& brush,
+            unsigned rop, const Mask& mask) {
   const Sampler from(image, area, t.box);
   paintRows(s, t, [&](int y, int x, int n, Pixel* out) {
     for (int i = 0; i < n; ++i) {
@@ -141,8 +142,8 @@ void opaque(Surface& s, const Target& t, const Image& image, const Rect& area, c
   });
 }
 
-void rop3(Surface& s, const Target& t, const Image& image, const Rect& area, const Brush& brush, unsigned code,
-          const Mask& mask) {
+void rop3(Surface& s, const Target& t, const Image& image, const Rect& area, const Brush& brush,
+          unsigned code, const Mask& mask) {
   const Sampler from(image, area, t.box);
   paintRows(s, t, [&](int y, int x, int n, Pixel* out) {
     for (int i = 0; i < n; ++i) {
@@ -189,14 +190,17 @@ void copyBits(Surface& s, const Target& t, Point from) {
                 aside.pixels.data() + static_cast<std::size_t>(y) * static_cast<std::size_t>(area.width));
   Target to = t;
   to.box = area.moved(-dx, -dy);
-  paintRows(s, to, [&](int y, int x, int n, Pixel* out) { std::copy_n(aside.row(y - to.box.y) + (x - to.box.x), n, out); });
+  paintRows(s, to, [&](int y, int x, int n, Pixel* out) {
+    std::copy_n(aside.row(y - to.box.y) + (x - to.box.x), n, out);
+  });
 }
 
 void glyph(Surface& s, const Target& t, const Brush& brush, Point at, Size size, const Bytes& coverage) {
   Target here = t;
   here.box = Rect{at.x, at.y, size.width, size.height};
   paintRows(s, here, [&](int y, int x, int n, Pixel* out) {
-    const Byte* row = coverage.data() + static_cast<std::size_t>(y - at.y) * static_cast<std::size_t>(size.width);
+    const Byte* row =
+        coverage.data() + static_cast<std::size_t>(y - at.y) * static_cast<std::size_t>(size.width);
     for (int i = 0; i < n; ++i) {
       const unsigned a = row[x - at.x + i];
       if (a == 255)

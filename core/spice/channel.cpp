@@ -40,8 +40,8 @@ Bytes sealedTicket(ByteView publicKey, const std::string& password) {
   const std::unique_ptr<EVP_PKEY, decltype(&EVP_PKEY_free)> key(
       d2i_PUBKEY(nullptr, &at, static_cast<long>(publicKey.size())), EVP_PKEY_free);
   if (!key) protocolBroken("SPICE link", "the server's key cannot be read");
-  const std::unique_ptr<EVP_PKEY_CTX, decltype(&EVP_PKEY_CTX_free)> context(EVP_PKEY_CTX_new(key.get(), nullptr),
-                                                                           EVP_PKEY_CTX_free);
+  const std::unique_ptr<EVP_PKEY_CTX, decltype(&EVP_PKEY_CTX_free)> context(
+      EVP_PKEY_CTX_new(key.get(), nullptr), EVP_PKEY_CTX_free);
   Bytes out(static_cast<std::size_t>(EVP_PKEY_get_size(key.get())));
   std::size_t size = out.size();
   if (EVP_PKEY_encrypt_init(context.get()) != 1 ||
@@ -62,7 +62,8 @@ Bytes sealedTicket(ByteView publicKey, const std::string& password) {
     case 8: throw Error(ErrorKind::ClosedByPeer, "the server does not know this session any more", where);
     case 9: throw Error(ErrorKind::Unsupported, "the server has no such channel", where);
     default:
-      throw Error(ErrorKind::ProtocolBroken, "the server refused the link (code " + std::to_string(code) + ")", where);
+      throw Error(ErrorKind::ProtocolBroken,
+                  "the server refused the link (code " + std::to_string(code) + ")", where);
   }
 }
 
@@ -76,7 +77,8 @@ Task<std::uint32_t> link(ByteStream& stream, LinkWish wish) {
   out.u32(common).u32(wish.capabilities);
   co_await stream.write(out.view());
   const Bytes head = co_await readExactly(stream, 16);
-  if (textOf(ByteView(head).first(4)) != kMagic) protocolBroken("SPICE link", "the other side does not speak SPICE");
+  if (textOf(ByteView(head).first(4)) != kMagic)
+    protocolBroken("SPICE link", "the other side does not speak SPICE");
   const std::uint32_t size = loadLe32(&head[12]);
   if (size < 4 || size > 4096) protocolBroken("SPICE link", "a reply of " + std::to_string(size) + " bytes");
   const Bytes body = co_await readExactly(stream, size);

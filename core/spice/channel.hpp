@@ -1,4 +1,5 @@
-// One channel of a SPICE session: its link, its messages with the small header, acknowledgements. On one strand.
+// One channel of a SPICE session: its link, its messages with the small header, acknowledgements. On one
+// strand.
 #pragma once
 #include <functional>
 #include <memory>

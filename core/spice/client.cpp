@@ -38,7 +38,8 @@ Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared
                 out.u32(n);
                 main_->send(msgc::kAgentToken, out.view());
               },
-              [this](const std::string& text) { events_->clipboardText(text); }, [this] { tellAbilities(); }}),
+              [this](const std::string& text) { events_->clipboardText(text); },
+              [this] { tellAbilities(); }}),
       over_(strand) {}
 
 Client::~Client() = default;
@@ -56,7 +57,9 @@ Task<void> Client::run(Dial dial) {
   spawn(
       strand_,
       [self]() -> Task<void> {
-        Channel::Handler handler = [c = self.get()](unsigned type, ByteView body) { c->mainMessage(type, body); };
+        Channel::Handler handler = [c = self.get()](unsigned type, ByteView body) {
+          c->mainMessage(type, body);
+        };
         co_await self->main_->run(std::move(handler));
       },
       [self](std::exception_ptr e) { self->failed(e); });
@@ -77,7 +80,8 @@ void Client::closeChannels() {
 }
 
 void Client::failed(std::exception_ptr failure) {
-  if (!failure_) failure_ = failure ? failure : std::make_exception_ptr(Error(ErrorKind::ClosedByPeer, "ended"));
+  if (!failure_)
+    failure_ = failure ? failure : std::make_exception_ptr(Error(ErrorKind::ClosedByPeer, "ended"));
   over_.notify();
 }
 
@@ -114,23 +118,24 @@ void Client::mainMessage(unsigned type, ByteView body) {
     case msg::kAgentToken: return agent_.tokens(in.u32());
     case msg::kName: {
       const std::uint32_t length = in.u32();
-      abilities_.name = cleanUtf8(textOf(in.bytes(std::min<std::size_t>(length, std::min<std::size_t>(in.left(), 256)))));
+      abilities_.name =
+          cleanUtf8(textOf(in.bytes(std::min<std::size_t>(length, std::min<std::size_t>(in.left(), 256)))));
       abilities_.name.resize(std::min(abilities_.name.find('\0'), abilities_.name.size()));
       return tellAbilities();
     }
     case msg::kUuid: {
       const std::string h = hex(in.bytes(16));
-      abilities_.uuid = h.substr(0, 8) + "-" + h.substr(8, 4) + "-" + h.substr(12, 4) + "-" + h.substr(16, 4) + "-" +
-                        h.substr(20);
+      abilities_.uuid = h.substr(0, 8) + "-" + h.substr(8, 4) + "-" + h.substr(12, 4) + "-" +
+                        h.substr(16, 4) + "-" + h.substr(20);
       return tellAbilities();
     }
     case msg::kNotify: {
       in.skip(8 + 4 + 4 + 4);
       const std::uint32_t length = in.u32();
-      return events_->told(cleanUtf8(textOf(in.bytes(std::min<std::size_t>(length, std::min<std::size_t>(in.left(), 1024))))));
+      return events_->told(
+          cleanUtf8(textOf(in.bytes(std::min<std::size_t>(length, std::min<std::size_t>(in.left(), 1024))))));
     }
-    case msg::kSwitchHost:
-      throw Error(ErrorKind::ClosedByPeer, "the machine has moved to another host");
+    case msg::kSwitchHost: throw Error(ErrorKind::ClosedByPeer, "the machine has moved to another host");
     default: return;
   }
 }
@@ -168,7 +173,8 @@ void Client::openChannels(LittleReader& in) {
     const auto kind = static_cast<ChannelKind>(in.u8());
     const unsigned id = in.u8();
     const bool wanted = kind == ChannelKind::Display || (kind == ChannelKind::Inputs && id == 0) ||
-                        (kind == ChannelKind::Cursor && id == 0) || (kind == ChannelKind::Playback && id == 0);
+                        (kind == ChannelKind::Cursor && id == 0) ||
+                        (kind == ChannelKind::Playback && id == 0);
     if (!wanted) continue;
     if (kind == ChannelKind::Display) displays_[id] = std::make_shared<DisplayLink>(*this, id);
     auto self = shared_from_this();
@@ -201,8 +207,8 @@ Task<void> Client::openChannel(ChannelKind kind, unsigned id) {
       auto link = displays_[id];
       link->channel = channel;
       channel->send(msgc::kDisplayInit, Display::initMessage(id));
-      static const std::map<std::string, unsigned> kinds{{"off", 1}, {"auto_glz", 2}, {"auto_lz", 3}, {"quic", 4},
-                                                         {"glz", 5}, {"lz", 6},       {"lz4", 7}};
+      static const std::map<std::string, unsigned> kinds{
+          {"off", 1}, {"auto_glz", 2}, {"auto_lz", 3}, {"quic", 4}, {"glz", 5}, {"lz", 6}, {"lz4", 7}};
       const auto preferred = kinds.find(options_.compression);
       if (preferred != kinds.end() && (theirs >> cap::kPreferredCompression & 1) != 0) {
         const Bytes choice{static_cast<Byte>(preferred->second)};
@@ -343,7 +349,8 @@ unsigned buttonState(unsigned buttons) {
 }  // namespace
 
 void Client::sendButtons(unsigned buttons) {
-  constexpr std::pair<unsigned, unsigned> numbers[] = {{1, 1}, {2, 2}, {4, 3}, {8, 4}, {16, 5}, {128, 6}, {256, 7}};
+  constexpr std::pair<unsigned, unsigned> numbers[] = {{1, 1},  {2, 2},   {4, 3},  {8, 4},
+                                                       {16, 5}, {128, 6}, {256, 7}};
   for (const auto& [bit, number] : numbers) {
     if (((buttons ^ buttons_) & bit) == 0) continue;
     LittleWriter out;
@@ -390,7 +397,9 @@ void Client::sendMotion() {
     out.u16(buttonState(buttons_)).u8(display);
     inputs_->send(msgc::kMousePosition, out.view());
   } else if (mouseMode_ == kServerMouse && (motionX_ != 0 || motionY_ != 0)) {
-    out.u32(static_cast<std::uint32_t>(motionX_)).u32(static_cast<std::uint32_t>(motionY_)).u16(buttonState(buttons_));
+    out.u32(static_cast<std::uint32_t>(motionX_))
+        .u32(static_cast<std::uint32_t>(motionY_))
+        .u16(buttonState(buttons_));
     inputs_->send(msgc::kMouseMotion, out.view());
   } else {
     return;
@@ -438,7 +447,8 @@ void Client::playbackMessage(unsigned type, ByteView body) {
       const std::uint32_t channels = in.u32();
       in.u16();
       const std::uint32_t rate = in.u32();
-      if (channels == 0 || channels > 8 || rate < 4000 || rate > 192000) protocolBroken("SPICE sound", "an impossible form");
+      if (channels == 0 || channels > 8 || rate < 4000 || rate > 192000)
+        protocolBroken("SPICE sound", "an impossible form");
       return events_->soundBegins(static_cast<int>(channels), static_cast<int>(rate));
     }
     case msg::kPlaybackData: in.u32(); return events_->sound(in.rest());

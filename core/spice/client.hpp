@@ -1,5 +1,6 @@
-// The client side of SPICE: links every channel, puts all screens into one shared Framebuffer (each display's picture
-// beside the one before), hands input down. Everything is called on one strand. Held by shared_ptr while it runs.
+// The client side of SPICE: links every channel, puts all screens into one shared Framebuffer (each display's
+// picture beside the one before), hands input down. Everything is called on one strand. Held by shared_ptr
+// while it runs.
 #pragma once
 #include <functional>
 #include <memory>
@@ -41,7 +42,8 @@ class ClientEvents {
  public:
   virtual ~ClientEvents() = default;
   virtual void opened() = 0;
-  /// Screens that are on, with their places in the whole picture; all there can be, off ones with an empty area.
+  /// Screens that are on, with their places in the whole picture; all there can be, off ones with an empty
+  /// area.
   virtual void pictureResized(Size size, const std::vector<ScreenState>& screens) = 0;
   virtual void damaged(const Region& region) = 0;
   virtual void pointerChanged(const Pointer& pointer) = 0;
@@ -62,8 +64,8 @@ class Client : public std::enable_shared_from_this<Client> {
 
   /// Makes one more connection to the host, sealed where that is wanted.
   using Dial = std::function<Task<StreamPtr>()>;
-  /// Runs until the session ends; always ends with an Error (Cancelled after close()). `events` are not called any more
-  /// afterwards.
+  /// Runs until the session ends; always ends with an Error (Cancelled after close()). `events` are not
+  /// called any more afterwards.
   Task<void> run(Dial dial);
   void close();
 

@@ -19,7 +19,8 @@ Pixel masked(bool transparent, Pixel colour, int x, int y) {
 bool bitAt(const Byte* row, int x) { return (row[x / 8] >> (7 - x % 8) & 1) != 0; }
 
 void readMasked(LittleReader& in, unsigned kind, Pointer& out) {
-  const std::size_t w = static_cast<std::size_t>(out.size.width), h = static_cast<std::size_t>(out.size.height);
+  const std::size_t w = static_cast<std::size_t>(out.size.width),
+                    h = static_cast<std::size_t>(out.size.height);
   static constexpr unsigned bits[] = {32, 1, 4, 8, 16, 24, 32};
   const std::size_t row = (w * bits[kind] + 7) / 8, maskRow = (w + 7) / 8;
   const ByteView first = in.bytes(kind == kMono ? maskRow * h : row * h);

@@ -20,8 +20,8 @@ Bytes Display::initMessage(unsigned channelId) {
 }
 
 std::uint32_t Display::capabilities() {
-  return 1U << cap::kSizedStream | 1U << cap::kMonitorsConfig | 1U << cap::kLz4 | 1U << cap::kPreferredCompression |
-         1U << cap::kMultiCodec | 1U << cap::kCodecMjpeg;
+  return 1U << cap::kSizedStream | 1U << cap::kMonitorsConfig | 1U << cap::kLz4 |
+         1U << cap::kPreferredCompression | 1U << cap::kMultiCodec | 1U << cap::kCodecMjpeg;
 }
 
 const Surface* Display::primary() const {
@@ -31,7 +31,8 @@ const Surface* Display::primary() const {
 
 Surface& Display::surfaceOf(std::uint32_t id) {
   const auto found = surfaces_.find(id);
-  if (found == surfaces_.end()) protocolBroken(kWhat, "names surface " + std::to_string(id) + ", which does not exist");
+  if (found == surfaces_.end())
+    protocolBroken(kWhat, "names surface " + std::to_string(id) + ", which does not exist");
   return found->second;
 }
 
@@ -121,8 +122,10 @@ void Display::createSurface(LittleReader& in) {
   if (!sizeAllowed(width, height) || surfaces_.size() >= kMostSurfaces)
     protocolBroken(kWhat, "a surface of " + std::to_string(width) + " by " + std::to_string(height));
   const std::size_t pixels = std::size_t{width} * height;
-  if (const auto old = surfaces_.find(id); old != surfaces_.end()) surfacePixels_ -= old->second.pixels.size();
-  if (surfacePixels_ + pixels > kMostSurfacePixels) protocolBroken(kWhat, "more surfaces than there is room for");
+  if (const auto old = surfaces_.find(id); old != surfaces_.end())
+    surfacePixels_ -= old->second.pixels.size();
+  if (surfacePixels_ + pixels > kMostSurfacePixels)
+    protocolBroken(kWhat, "more surfaces than there is room for");
   surfacePixels_ += pixels;
   const bool alpha = format == 96 || format == 8 || format == 1;
   surfaces_[id] = {{static_cast<int>(width), static_cast<int>(height)},
@@ -155,7 +158,8 @@ Rect Display::readRect(LittleReader& in) {
   constexpr std::int64_t most = 1 << 24;
   if (std::abs(top) > most || std::abs(left) > most || std::abs(bottom) > most || std::abs(right) > most)
     protocolBroken(kWhat, "a rectangle far outside");
-  return {static_cast<int>(left), static_cast<int>(top), static_cast<int>(std::max<std::int64_t>(0, right - left)),
+  return {static_cast<int>(left), static_cast<int>(top),
+          static_cast<int>(std::max<std::int64_t>(0, right - left)),
           static_cast<int>(std::max<std::int64_t>(0, bottom - top))};
 }
 
@@ -411,7 +415,8 @@ ImagePtr Display::readImage(LittleReader& in, ByteView message) {
       break;
     case image::kZlibGlz: {
       const std::uint32_t plain = in.u32();
-      if (plain > kMostMessage) protocolBroken("SPICE image", "unpacks to " + std::to_string(plain) + " bytes");
+      if (plain > kMostMessage)
+        protocolBroken("SPICE image", "unpacks to " + std::to_string(plain) + " bytes");
       image = window_.decode(inflateWhole(sized(), plain), size);
       ++forms_["zlib + GLZ"];
       break;
@@ -431,7 +436,8 @@ ImagePtr Display::readImage(LittleReader& in, ByteView message) {
       const ByteView data = sized();
       if (type == image::kJpeg) jpegSize = static_cast<std::uint32_t>(data.size());
       if (jpegSize > data.size()) protocolBroken("SPICE image", "its JPEG is longer than its data");
-      auto made = std::make_shared<Image>(Image{size, std::vector<Pixel>(std::size_t{width} * height), false});
+      auto made =
+          std::make_shared<Image>(Image{size, std::vector<Pixel>(std::size_t{width} * height), false});
       jpeg_.decode(data.first(jpegSize), size, made->pixels.data());
       if (type == image::kJpegAlpha) {
         const Image alpha = decodeLz(data.subspan(jpegSize), size, {});
@@ -486,13 +492,17 @@ ImagePtr Display::readBitmap(LittleReader& in, ByteView message, Size size) {
   const std::size_t stride = in.u32();
   const std::vector<Pixel> palette = readPalette(in, message, flags);
   static constexpr unsigned bitsOf[] = {0, 1, 1, 4, 4, 8, 16, 24, 32, 32, 8};
-  if (format == 0 || format > 10 || !(own == size)) protocolBroken("SPICE bitmap", "format or size cannot be");
+  if (format == 0 || format > 10 || !(own == size))
+    protocolBroken("SPICE bitmap", "format or size cannot be");
   const unsigned bits = bitsOf[format];
   const std::size_t w = static_cast<std::size_t>(size.width), h = static_cast<std::size_t>(size.height);
-  if (stride < (w * bits + 7) / 8 || stride > kMostMessage) protocolBroken("SPICE bitmap", "its rows are too short");
+  if (stride < (w * bits + 7) / 8 || stride > kMostMessage)
+    protocolBroken("SPICE bitmap", "its rows are too short");
   const ByteView data = in.bytes(stride * h);
   auto image = std::make_shared<Image>(Image{size, std::vector<Pixel>(w * h), format >= 9});
-  const auto index = [&](unsigned i) { return i < palette.size() ? palette[i] : i == 0 ? kOpaque : rgb(255, 255, 255); };
+  const auto index = [&](unsigned i) {
+    return i < palette.size() ? palette[i] : i == 0 ? kOpaque : rgb(255, 255, 255);
+  };
   for (std::size_t y = 0; y < h; ++y) {
     const Byte* row = data.data() + ((flags & 4) != 0 ? y : h - 1 - y) * stride;
     Pixel* out = image->pixels.data() + y * w;
@@ -533,7 +543,8 @@ void Display::createStream(LittleReader& in) {
     if (count > kMostRects) protocolBroken(kWhat, "a clip of " + std::to_string(count) + " rectangles");
     for (std::uint32_t i = 0; i < count; ++i) stream.clip.push_back(readRect(in));
   }
-  if (streams_.size() >= kMostStreams && !streams_.contains(id)) protocolBroken(kWhat, "more streams than there may be");
+  if (streams_.size() >= kMostStreams && !streams_.contains(id))
+    protocolBroken(kWhat, "more streams than there may be");
   streams_[id] = std::move(stream);
 }
 
@@ -549,14 +560,16 @@ void Display::streamData(LittleReader& in, bool sized) {
   if (found == streams_.end() || found->second.codec != 1) return;
   const Stream& stream = found->second;
   const Size size = jpeg_.sizeOf(data);
-  if (!sizeAllowed(static_cast<std::uint32_t>(size.width), static_cast<std::uint32_t>(size.height)) || size.empty())
+  if (!sizeAllowed(static_cast<std::uint32_t>(size.width), static_cast<std::uint32_t>(size.height)) ||
+      size.empty())
     protocolBroken("SPICE stream", "a frame of an impossible size");
   Image frame{size, std::vector<Pixel>(static_cast<std::size_t>(size.area())), false};
   jpeg_.decode(data, size, frame.pixels.data());
   if (!stream.topDown) {
     const std::size_t w = static_cast<std::size_t>(size.width);
     for (std::size_t a = 0, b = static_cast<std::size_t>(size.height) - 1; a < b; ++a, --b)
-      std::swap_ranges(frame.pixels.data() + a * w, frame.pixels.data() + (a + 1) * w, frame.pixels.data() + b * w);
+      std::swap_ranges(frame.pixels.data() + a * w, frame.pixels.data() + (a + 1) * w,
+                       frame.pixels.data() + b * w);
   }
   ++forms_["MJPEG"];
   ++commands_;

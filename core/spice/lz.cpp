@@ -12,8 +12,8 @@ namespace kw::spice {
 namespace {
 
 constexpr std::uint32_t kMagic = 0x20205a4c;  // "  ZL" as it lies
-constexpr unsigned kPalette1Le = 1, kPalette1Be = 2, kPalette4Le = 3, kPalette4Be = 4, kPalette8 = 5, kRgb16 = 6,
-                   kRgb24 = 7, kRgb32 = 8, kRgba = 9, kXxxa = 10, kA8 = 11;
+constexpr unsigned kPalette1Le = 1, kPalette1Be = 2, kPalette4Le = 3, kPalette4Be = 4, kPalette8 = 5,
+                   kRgb16 = 6, kRgb24 = 7, kRgb32 = 8, kRgba = 9, kXxxa = 10, kA8 = 11;
 constexpr unsigned kMostPlain = 32;
 constexpr std::size_t kMostDistance = 8191;
 
@@ -127,14 +127,16 @@ void setAlpha(Image& image, const std::vector<Byte>& alpha) {
 
 /// Indices of one, four or eight bits, whole bytes a row.
 void decodePalette(In& in, unsigned type, Image& image, const std::vector<Pixel>& palette) {
-  const std::size_t w = static_cast<std::size_t>(image.size.width), h = static_cast<std::size_t>(image.size.height);
+  const std::size_t w = static_cast<std::size_t>(image.size.width),
+                    h = static_cast<std::size_t>(image.size.height);
   const unsigned bits = type <= kPalette1Be ? 1 : type <= kPalette4Be ? 4 : 8;
   const bool bigEnd = type == kPalette1Be || type == kPalette4Be;
   const std::size_t row = (w * bits + 7) / 8;
   std::vector<Byte> units(row * h);
   decodeUnits<ByteUnit>(in, units.data(), units.size());
   const std::size_t most = std::size_t{1} << bits;
-  if (palette.size() < most && bits < 8 && palette.empty()) protocolBroken("LZ image", "its palette is missing");
+  if (palette.size() < most && bits < 8 && palette.empty())
+    protocolBroken("LZ image", "its palette is missing");
   for (std::size_t y = 0; y < h; ++y)
     for (std::size_t x = 0; x < w; ++x) {
       const std::size_t bit = x * bits % 8;
@@ -200,7 +202,8 @@ ImagePtr GlzWindow::decode(ByteView data, Size size) {
   if (!(own == size)) protocolBroken(what, "two sizes that do not agree");
   if (type != kRgb16 && type != kRgb24 && type != kRgb32 && type != kRgba)
     protocolBroken(what, "kind " + std::to_string(type));
-  auto image = std::make_shared<Image>(Image{size, std::vector<Pixel>(static_cast<std::size_t>(size.area())), false});
+  auto image =
+      std::make_shared<Image>(Image{size, std::vector<Pixel>(static_cast<std::size_t>(size.area())), false});
   const std::size_t count = image->pixels.size();
 
   struct Match {
@@ -217,7 +220,8 @@ ImagePtr GlzWindow::decode(ByteView data, Size size) {
     const unsigned more = code >> 6;
     if (!longOffset) {
       m.imageDistance = code & 0x3f;
-      for (unsigned i = 0; i < more; ++i) m.imageDistance += static_cast<std::uint64_t>(in.byte()) << (6 + 8 * i);
+      for (unsigned i = 0; i < more; ++i)
+        m.imageDistance += static_cast<std::uint64_t>(in.byte()) << (6 + 8 * i);
     } else {
       longOffset = (code >> 5 & 1) != 0;
       m.offset += static_cast<std::size_t>(code & 0x1f) << 12;
@@ -235,7 +239,8 @@ ImagePtr GlzWindow::decode(ByteView data, Size size) {
     }
     const auto found = images_.find(id - m.imageDistance);
     if (found == images_.end()) protocolBroken(what, "refers to an image that is not in the dictionary");
-    if (m.offset + m.length > found->second.image->pixels.size()) protocolBroken(what, "refers past the end of an image");
+    if (m.offset + m.length > found->second.image->pixels.size())
+      protocolBroken(what, "refers past the end of an image");
     return {found->second.image.get(), m.offset};
   };
   // Colours, and a second pass over alpha alone where there is some.
@@ -296,20 +301,22 @@ Image decodeLz4(ByteView data, Size size) {
   Bytes raw(w * h * bytes);
   std::size_t at = 0;
   const std::unique_ptr<LZ4_streamDecode_t, int (*)(LZ4_streamDecode_t*)> stream(LZ4_createStreamDecode(),
-                                                                                LZ4_freeStreamDecode);
+                                                                                 LZ4_freeStreamDecode);
   while (at < raw.size()) {
     const std::uint32_t packed = in.be32();
     const Byte* block = in.bytes(packed);
     const int got = LZ4_decompress_safe_continue(stream.get(), reinterpret_cast<const char*>(block),
-                                                 reinterpret_cast<char*>(raw.data() + at), static_cast<int>(packed),
-                                                 static_cast<int>(raw.size() - at));
+                                                 reinterpret_cast<char*>(raw.data() + at),
+                                                 static_cast<int>(packed), static_cast<int>(raw.size() - at));
     if (got <= 0) protocolBroken(what, "a block cannot be unpacked");
     at += static_cast<std::size_t>(got);
   }
   Image image{size, std::vector<Pixel>(w * h), format == 9};
   for (std::size_t i = 0; i < w * h; ++i) {
     const Byte* p = raw.data() + i * bytes;
-    image.pixels[i] = bytes == 2 ? rgb16(loadLe16(p)) : bytes == 3 ? rgb(p[2], p[1], p[0]) : loadLe32(p) | (format == 9 ? 0 : kOpaque);
+    image.pixels[i] = bytes == 2   ? rgb16(loadLe16(p))
+                      : bytes == 3 ? rgb(p[2], p[1], p[0])
+                                   : loadLe32(p) | (format == 9 ? 0 : kOpaque);
   }
   if (!topDown) flip(image);
   return image;
@@ -319,7 +326,8 @@ Bytes encodeLz(const Pixel* pixels, std::size_t stride, Size size) {
   ByteWriter out;
   out.u32(kMagic).u32(0x00010001).u32(kRgb32).u32(static_cast<std::uint32_t>(size.width));
   out.u32(static_cast<std::uint32_t>(size.height)).u32(static_cast<std::uint32_t>(size.width * 4)).u32(1);
-  const std::size_t w = static_cast<std::size_t>(size.width), count = w * static_cast<std::size_t>(size.height);
+  const std::size_t w = static_cast<std::size_t>(size.width),
+                    count = w * static_cast<std::size_t>(size.height);
   const auto at = [&](std::size_t i) { return pixels[i / w * stride + i % w] & 0xffffff; };
   std::size_t i = 0;
   const auto match = [&](std::size_t length, std::size_t distance) {

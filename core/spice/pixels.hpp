@@ -1,4 +1,5 @@
-// The image codecs that only SPICE uses. Each gives native pixels; with alpha where the image has it, else opaque.
+// The image codecs that only SPICE uses. Each gives native pixels; with alpha where the image has it, else
+// opaque.
 #pragma once
 #include <cstdint>
 #include <map>

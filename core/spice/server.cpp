@@ -26,7 +26,7 @@ Bytes publicKeyOf(EVP_PKEY* key) {
 
 std::optional<std::string> openTicket(EVP_PKEY* key, ByteView ticket) {
   const std::unique_ptr<EVP_PKEY_CTX, decltype(&EVP_PKEY_CTX_free)> context(EVP_PKEY_CTX_new(key, nullptr),
-                                                                           EVP_PKEY_CTX_free);
+                                                                            EVP_PKEY_CTX_free);
   Bytes plain(256);
   std::size_t size = plain.size();
   if (EVP_PKEY_decrypt_init(context.get()) != 1 ||
@@ -39,8 +39,8 @@ std::optional<std::string> openTicket(EVP_PKEY* key, ByteView ticket) {
 
 }  // namespace
 
-ServerChannel::ServerChannel(const Executor& strand, std::shared_ptr<Framebuffer> picture, std::vector<Screen> screens,
-                             ServerOptions options, ServerEvents& events)
+ServerChannel::ServerChannel(const Executor& strand, std::shared_ptr<Framebuffer> picture,
+                             std::vector<Screen> screens, ServerOptions options, ServerEvents& events)
     : strand_(strand),
       picture_(std::move(picture)),
       screens_(std::move(screens)),
@@ -67,13 +67,19 @@ Task<void> ServerChannel::answerLink() {
   const Bytes head(in_->peek(), in_->peek() + 16);
   in_->take(16);
   const std::size_t size = loadLe32(&head[12]);
-  if (textOf(ByteView(head).first(4)) != "REDQ" || size < 18 || size > 4096)
+  if (textOf(ByteView(head).first(4)) != "REDQ")
     protocolBroken("SPICE link", "the visitor does not speak SPICE");
+  if (size < 18 || size > 4096) {  // a message that cannot be is told so
+    LittleWriter invalid;
+    invalid.text("REDQ").u32(2).u32(2).u32(4).u32(3);
+    co_await stream_->write(invalid.view());
+    throw Error(ErrorKind::ProtocolBroken, "an impossible link message");
+  }
   const Bytes body = co_await in_->readBytes(size);
   const auto kind = static_cast<ChannelKind>(body[4]);
   const Key key(EVP_RSA_gen(1024), EVP_PKEY_free);
-  const bool known = kind == ChannelKind::Main || kind == ChannelKind::Display || kind == ChannelKind::Inputs ||
-                     kind == ChannelKind::Cursor;
+  const bool known = kind == ChannelKind::Main || kind == ChannelKind::Display ||
+                     kind == ChannelKind::Inputs || kind == ChannelKind::Cursor;
   LittleWriter reply;
   constexpr std::uint32_t common = 1U << cap::kAuthSelection | 1U << cap::kAuthSpice | 1U << cap::kMiniHeader;
   reply.u32(known ? 0 : 9).bytes(publicKeyOf(key.get())).u32(1).u32(1).u32(178).u32(common);
@@ -93,7 +99,14 @@ Task<void> ServerChannel::answerLink() {
   events_.linked(kind);
   if (kind == ChannelKind::Main) {
     LittleWriter init;
-    init.u32(1).u32(1).u32(kServerMouse | kClientMouse).u32(kClientMouse).u32(options_.agent ? 1 : 0).u32(10).u32(0).u32(0);
+    init.u32(1)
+        .u32(1)
+        .u32(kServerMouse | kClientMouse)
+        .u32(kClientMouse)
+        .u32(options_.agent ? 1 : 0)
+        .u32(10)
+        .u32(0)
+        .u32(0);
     send(msg::kMainInit, init.view());
     LittleWriter name;
     name.u32(static_cast<std::uint32_t>(options_.name.size() + 1)).text(options_.name).u8(0);
@@ -106,7 +119,8 @@ Task<void> ServerChannel::answerLink() {
 }
 
 void ServerChannel::send(unsigned type, ByteView body) {
-  if (outgoing_.size() + body.size() > kMostOutgoing) throw Error(ErrorKind::ClosedByPeer, "the visitor takes nothing");
+  if (outgoing_.size() + body.size() > kMostOutgoing)
+    throw Error(ErrorKind::ClosedByPeer, "the visitor takes nothing");
   LittleWriter head;
   head.u16(type).u32(static_cast<std::uint32_t>(body.size()));
   outgoing_.insert(outgoing_.end(), head.view().begin(), head.view().end());
@@ -175,7 +189,9 @@ void ServerChannel::message(unsigned type, ByteView body) {
 void ServerChannel::beginDisplay() {
   shown_ = true;
   LittleWriter create;
-  create.u32(0).u32(static_cast<std::uint32_t>(picture_->width())).u32(static_cast<std::uint32_t>(picture_->height()));
+  create.u32(0)
+      .u32(static_cast<std::uint32_t>(picture_->width()))
+      .u32(static_cast<std::uint32_t>(picture_->height()));
   create.u32(32).u32(1);
   send(msg::kSurfaceCreate, create.view());
   sendScreens();
@@ -242,7 +258,11 @@ void ServerChannel::sendImage(const Rect& a) {
   putRect(out, {0, 0, a.width, a.height});
   out.u16(8).u8(0);
   out.u8(0).u32(0).u32(0).u32(0);
-  out.u64(0).u8(image::kLzRgb).u8(0).u32(static_cast<std::uint32_t>(a.width)).u32(static_cast<std::uint32_t>(a.height));
+  out.u64(0)
+      .u8(image::kLzRgb)
+      .u8(0)
+      .u32(static_cast<std::uint32_t>(a.width))
+      .u32(static_cast<std::uint32_t>(a.height));
   out.u32(static_cast<std::uint32_t>(data.size())).bytes(data);
   send(msg::kDrawCopy, out.view());
 }
@@ -251,7 +271,8 @@ void ServerChannel::sendFrame(const Rect& a) {
   if (!std::exchange(streaming_, true)) {
     LittleWriter create;
     create.u32(0).u32(1).u8(1).u8(1).u64(0);
-    for (int i = 0; i < 2; ++i) create.u32(static_cast<std::uint32_t>(a.width)).u32(static_cast<std::uint32_t>(a.height));
+    for (int i = 0; i < 2; ++i)
+      create.u32(static_cast<std::uint32_t>(a.width)).u32(static_cast<std::uint32_t>(a.height));
     putRect(create, a);
     create.u8(0);
     send(msg::kStreamCreate, create.view());

@@ -1,6 +1,6 @@
-// The server side of SPICE for one channel's connection; a visit is several of them. Shows a shared Framebuffer with up
-// to four screens as LZ images or as an MJPEG stream; pointer, keys, the agent's clipboard and screens. Used by the lab
-// and by tests. Everything runs on one strand.
+// The server side of SPICE for one channel's connection; a visit is several of them. Shows a shared
+// Framebuffer with up to four screens as LZ images or as an MJPEG stream; pointer, keys, the agent's
+// clipboard and screens. Used by the lab and by tests. Everything runs on one strand.
 #pragma once
 #include <memory>
 #include <optional>

@@ -22,8 +22,8 @@ class ByteStream {
   virtual void close() noexcept = 0;
   /// True when what passes here is encrypted by this stream or one below it.
   [[nodiscard]] virtual bool sealed() const { return false; }
-  /// Gives the descriptor of a plain socket away, for libraries that want one; the stream is closed then. -1 when
-  /// there is none.
+  /// Gives the descriptor of a plain socket away, for libraries that want one; the stream is closed then. -1
+  /// when there is none.
   virtual int detach() { return -1; }
   /// "10.8.0.4 port 5907", for errors and the journal.
   [[nodiscard]] virtual std::string peer() const = 0;

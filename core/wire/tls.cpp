@@ -194,8 +194,9 @@ Task<StreamPtr> startTls(StreamPtr below, TlsClientOptions options, Bytes early)
     allowAnonymous(context.get());
   } else {
     if (options.anonymousToo) {
-      // A server without a certificate takes what stands first and fails on what needs one, so anonymous kinds
-      // stand first and TLS 1.3 is left out; a server with a certificate does not know the anonymous kinds.
+      // A server without a certificate takes what stands first and fails on what needs one, so anonymous
+      // kinds stand first and TLS 1.3 is left out; a server with a certificate does not know the anonymous
+      // kinds.
       SSL_CTX_set_max_proto_version(context.get(), TLS1_2_VERSION);
       SSL_CTX_set_cipher_list(context.get(), "ADH:AECDH:HIGH:!kRSA:@SECLEVEL=0");
     }

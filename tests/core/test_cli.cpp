@@ -151,3 +151,28 @@ TEST_CASE("kettle keeps machines and finds them by name", "[cli]") {
   CHECK(kettle("machines undo").out == "undone: remove palm-house-01\n");
   CHECK(kettle("machines show palm-house-01 --json").code == 0);
 }
+
+TEST_CASE("kettle pins in advance; what was sealed is not opened in clear from a shell", "[cli]") {
+  Shell kettle;
+  const std::string out = (kettle.folder.path / "p.png").string();
+  {
+    LabConsole sealed("", true);
+    const std::string sha = sha256OfPem(sealed.console.plan().options.certificate->certificatePem);
+    // Without a fingerprint it shows what it found, and asks nobody who is not there.
+    const Run shown = kettle("trust add " + sealed.uri + " < /dev/null");
+    CHECK(shown.code == 6);
+    CHECK_THAT(shown.out, Catch::Contains(sha));
+    CHECK(kettle("trust add " + sealed.uri + " --sha256 12:34").code == 2);
+    CHECK(kettle("trust add " + sealed.uri + " --sha256 " + sha).code == 0);
+    CHECK_THAT(kettle("trust list").out, Catch::Contains(sha));
+    CHECK(kettle("snap " + sealed.uri + " --settle 0 --out " + out + " < /dev/null").code == 0);
+  }
+  LabConsole plain;
+  const std::string wrong(64, 'a');
+  CHECK(kettle("trust add " + plain.uri + " --sha256 " + wrong).code == 0);
+  const Run refused = kettle("snap " + plain.uri + " --trust-once --settle 0 --out " + out + " < /dev/null");
+  CHECK(refused.code == 6);
+  CHECK_THAT(refused.out, Catch::Contains("was sealed before"));
+  CHECK(kettle("trust forget " + plain.uri).code == 0);
+  CHECK(kettle("snap " + plain.uri + " --settle 0 --out " + out + " < /dev/null").code == 0);
+}

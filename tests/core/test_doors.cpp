@@ -73,7 +73,8 @@ struct Person : SessionObserver {
   }
   bool live() {
     return until([](Person& p) {
-      return p.status.stage == SessionStage::Live && !p.size.empty() && p.seen.covers({0, 0, p.size.width, p.size.height});
+      return p.status.stage == SessionStage::Live && !p.size.empty() &&
+             p.seen.covers({0, 0, p.size.width, p.size.height});
     });
   }
   std::optional<ErrorKind> problem() {
@@ -90,7 +91,8 @@ class LabBench {
     secrets.guestPassword = "guest-7";
     secrets.hostPassword = "host-7";
     for (ConsolePlan plan : consolePlans(secrets, std::chrono::milliseconds(0))) {
-      if (plan.guest.name != "seed-bank" && plan.guest.name != "herbarium-scan" && plan.guest.name != "ticket-kiosk")
+      if (plan.guest.name != "seed-bank" && plan.guest.name != "herbarium-scan" &&
+          plan.guest.name != "ticket-kiosk")
         continue;
       plan.address = "127.0.0.1";
       plan.port = 0;
@@ -145,7 +147,8 @@ class LabBench {
 
 }  // namespace
 
-TEST_CASE("A host's console is chosen by the machine's ID and stays through a reboot and its sizes", "[lab][rdp]") {
+TEST_CASE("A host's console is chosen by the machine's ID and stays through a reboot and its sizes",
+          "[lab][rdp]") {
   LabBench bench;
   bench.open(bench.console(kSeedBankId), "host-7");
   REQUIRE(bench.person->live());
@@ -160,7 +163,8 @@ TEST_CASE("A host's console is chosen by the machine's ID and stays through a re
   CHECK(bench.person->lives == 1);
 }
 
-TEST_CASE("The machine's own service takes its own account; what is wrong is told with a cure", "[lab][rdp]") {
+TEST_CASE("The machine's own service takes its own account; what is wrong is told with a cure",
+          "[lab][rdp]") {
   LabBench bench;
   SECTION("the right one, and the pane's size") {
     bench.open("rdp://duty@" + bench.service("seed-bank"), "guest-7");
@@ -201,7 +205,8 @@ TEST_CASE("A service that does not answer yet is opened by itself once it does",
   CHECK(bench.person->problem() == ErrorKind::Refused);
   ConsolePlan plan = bench.consoles["seed-bank"]->plan();
   plan.doors[0].port = static_cast<std::uint16_t>(parseAddress("rdp://" + where).port);
-  bench.consoles["again"] = std::make_unique<Console>(bench.runtime.strand(), systemClock(), bench.fonts, plan);
+  bench.consoles["again"] =
+      std::make_unique<Console>(bench.runtime.strand(), systemClock(), bench.fonts, plan);
   bench.consoles["again"]->start(true);
   REQUIRE(bench.person->live());
 }
@@ -220,7 +225,8 @@ TEST_CASE("herbarium-scan: three screens switched on, moved and off, the last on
   plan[1].area.x = 0;
   plan[0].area.x = 800;
   bench.session->arrangeScreens(plan);
-  REQUIRE(bench.person->until([](Person& p) { return p.offers[0].area.x == 800 && p.offers[1].area.x == 0; }));
+  REQUIRE(
+      bench.person->until([](Person& p) { return p.offers[0].area.x == 800 && p.offers[1].area.x == 0; }));
   REQUIRE(bench.person->live());
   CHECK(eventually([&] { return bench.shows("herbarium-scan"); }));
   bench.session->switchScreen(1, {});

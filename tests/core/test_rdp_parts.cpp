@@ -41,16 +41,18 @@ bool breaks(F what) {
 TEST_CASE("MD4, RC4 and the NTLM keys equal their published vectors", "[rdp]") {
   CHECK(hex(md4(viewOf(""))) == "31d6cfe0d16ae931b73c59d7e0c089c0");  // RFC 1320 A.5
   CHECK(hex(md4(viewOf("abc"))) == "a448017aaf21d8525fc10ae87aa6729d");
-  CHECK(hex(md4(viewOf("12345678901234567890123456789012345678901234567890123456789012345678901234567890"))) ==
-        "e33b4ddc9c38f2199c3e7b164fcc0536");
+  CHECK(
+      hex(md4(viewOf("12345678901234567890123456789012345678901234567890123456789012345678901234567890"))) ==
+      "e33b4ddc9c38f2199c3e7b164fcc0536");
   Bytes text = unhex("0000000000000000");
   Rc4(unhex("0123456789abcdef")).apply(text);
   CHECK(hex(text) == "7494c2e7104b0879");
-  CHECK(hex(md4(utf8ToUtf16("Password"))) == "a4f49c406510bdcab6824ee7c30fd852");                    // MS-NLMP 4.2.2.1.2
+  CHECK(hex(md4(utf8ToUtf16("Password"))) == "a4f49c406510bdcab6824ee7c30fd852");  // MS-NLMP 4.2.2.1.2
   CHECK(hex(ntowfV2({"User", "Domain", "Password"})) == "0c868a403bfd7a93a3001ef22ef02e3f");  // 4.2.4.1.1
 }
 
-TEST_CASE("NTLM: the right password opens, the wrong one does not, and messages are sealed both ways", "[rdp]") {
+TEST_CASE("NTLM: the right password opens, the wrong one does not, and messages are sealed both ways",
+          "[rdp]") {
   const NtlmAccount duty{"duty", "ALDER", "fern-house"};
   for (const bool right : {true, false}) {
     NtlmClient client(right ? duty : NtlmAccount{"duty", "ALDER", "other"}, "desk");
@@ -91,7 +93,8 @@ TEST_CASE("A TSRequest is read as it was written, and never past its end", "[rdp
   CHECK(back.errorCode == r.errorCode);
   CHECK(back.clientNonce == r.clientNonce);
   CHECK(der::wholeLength(bytes) == bytes.size());
-  for (std::size_t n = 0; n < bytes.size(); ++n) CHECK(breaks([&] { readTsRequest(ByteView(bytes).first(n)); }));
+  for (std::size_t n = 0; n < bytes.size(); ++n)
+    CHECK(breaks([&] { readTsRequest(ByteView(bytes).first(n)); }));
   CHECK(wordsForStatus(0xc0000071) == "the password has expired");
   CHECK(wordsForStatus(0xc0000234).find("locked") != std::string::npos);
 }
@@ -150,25 +153,44 @@ TEST_CASE("Interleaved RLE: each order as the specification has it", "[rdp]") {
     decodeInterleaved(unhex(bytes), width, height, 1, out);
     return hex(out);
   };
-  CHECK(decode("04", 4, 1) == "00000000");          // a run of the background on the first row
-  CHECK(decode("24", 4, 1) == "ffffffff");          // of the foreground
-  CHECK(decode("c3aa61" "55", 4, 1) == "aaaaaa55");  // a new foreground, then one colour
-  CHECK(decode("84" "01020304", 4, 1) == "01020304");  // plain pixels
-  CHECK(decode("84" "01020304" "04", 4, 2) == "0102030401020304");  // the row above
-  CHECK(decode("84" "01020304" "24", 4, 2) == "01020304fefdfcfb");  // and that with the foreground
-  CHECK(decode("e2" "1122", 4, 1) == "11221122");   // dithered
-  CHECK(decode("41" "a5", 8, 1) == "ff00ff0000ff00ff");  // bits: foreground or background
+  CHECK(decode("04", 4, 1) == "00000000");  // a run of the background on the first row
+  CHECK(decode("24", 4, 1) == "ffffffff");  // of the foreground
+  CHECK(decode("c3aa61"
+               "55",
+               4, 1) == "aaaaaa55");  // a new foreground, then one colour
+  CHECK(decode("84"
+               "01020304",
+               4, 1) == "01020304");  // plain pixels
+  CHECK(decode("84"
+               "01020304"
+               "04",
+               4, 2) == "0102030401020304");  // the row above
+  CHECK(decode("84"
+               "01020304"
+               "24",
+               4, 2) == "01020304fefdfcfb");  // and that with the foreground
+  CHECK(decode("e2"
+               "1122",
+               4, 1) == "11221122");  // dithered
+  CHECK(decode("41"
+               "a5",
+               8, 1) == "ff00ff0000ff00ff");  // bits: foreground or background
   CHECK(decode("f9", 8, 1) == "ffff000000000000");
   CHECK(decode("fa", 8, 1) == "ff00ff0000000000");
   CHECK(decode("fdfe", 2, 1) == "ff00");
   CHECK(decode("0202", 4, 1) == "0000ff00");  // two runs of the background: a foreground pixel between them
-  CHECK(decode("f30400" "42", 4, 1) == "42424242");  // the long form
-  CHECK(decode("60" "00" "42", 32, 1) == std::string(64, ' ').replace(0, 64, [] {
+  CHECK(decode("f30400"
+               "42",
+               4, 1) == "42424242");  // the long form
+  CHECK(decode("60"
+               "00"
+               "42",
+               32, 1) == std::string(64, ' ').replace(0, 64, [] {
     std::string s;
     for (int i = 0; i < 32; ++i) s += "42";
     return s;
   }()));
-  CHECK(breaks([&] { decode("25", 4, 1); }));      // longer than the picture
+  CHECK(breaks([&] { decode("25", 4, 1); }));        // longer than the picture
   CHECK(breaks([&] { decode("84010203", 4, 1); }));  // ends early
   CHECK(breaks([&] { decode("a1", 4, 1); }));
   CHECK(breaks([&] { decode("f5", 4, 1); }));
@@ -185,19 +207,44 @@ TEST_CASE("Planar bitmaps: round trip both ways up, raw planes, alpha, and chrom
       CHECK(breaks([&] { decodePlanar(ByteView(packed).first(n), 61, 37, out.row(0), out.stride(), flip); }));
   }
   std::vector<Pixel> out(2);
-  decodePlanar(unhex("20" "1020" "3040" "5060" "00"), 2, 1, out.data(), 2, false);
+  decodePlanar(unhex("20"
+                     "1020"
+                     "3040"
+                     "5060"
+                     "00"),
+               2, 1, out.data(), 2, false);
   CHECK(out[0] == rgb(0x10, 0x30, 0x50));
   CHECK(out[1] == rgb(0x20, 0x40, 0x60));
-  decodePlanar(unhex("00" "ffff" "1020" "3040" "5060" "00"), 2, 1, out.data(), 2, false);  // with alpha
+  decodePlanar(unhex("00"
+                     "ffff"
+                     "1020"
+                     "3040"
+                     "5060"
+                     "00"),
+               2, 1, out.data(), 2, false);  // with alpha
   CHECK(out[1] == rgb(0x20, 0x40, 0x60));
   // Luma 100, orange chroma 10, green chroma 4, not shifted: t = 96, so 106, 104, 86.
-  decodePlanar(unhex("21" "6464" "0a0a" "0404" "00"), 2, 1, out.data(), 2, false);
+  decodePlanar(unhex("21"
+                     "6464"
+                     "0a0a"
+                     "0404"
+                     "00"),
+               2, 1, out.data(), 2, false);
   CHECK(out[0] == rgb(106, 104, 86));
   // Half the chroma: one value for both.
-  decodePlanar(unhex("29" "6464" "0a" "04" "00"), 2, 1, out.data(), 2, false);
+  decodePlanar(unhex("29"
+                     "6464"
+                     "0a"
+                     "04"
+                     "00"),
+               2, 1, out.data(), 2, false);
   CHECK(out[1] == rgb(106, 104, 86));
   CHECK(breaks([&] { decodePlanar({}, 2, 1, out.data(), 2, false); }));
-  CHECK(breaks([&] { decodePlanar(unhex("30" "f0"), 2, 1, out.data(), 2, false); }));
+  CHECK(breaks([&] {
+    decodePlanar(unhex("30"
+                       "f0"),
+                 2, 1, out.data(), 2, false);
+  }));
 }
 
 TEST_CASE("The envelopes of a connection are read as they were written", "[rdp]") {
@@ -216,7 +263,8 @@ TEST_CASE("The envelopes of a connection are read as they were written", "[rdp]"
   CHECK(breaks([] { readConnectConfirm(viewOf("HTTP/1.1 400 Bad")); }));
 
   ClientCore core;
-  core.width = 1920, core.height = 1080, core.colours = 16, core.clientName = "desk", core.keyboardLayout = 0x407;
+  core.width = 1920, core.height = 1080, core.colours = 16, core.clientName = "desk",
+  core.keyboardLayout = 0x407;
   core.channels = {{"cliprdr", 0xc0000000, 0}, {"drdynvc", 0x80000000, 0}};
   const ClientCore back = readConnectInitial(payloadOfData(writeConnectInitial(core)));
   CHECK(back.width == 1920);
@@ -272,8 +320,12 @@ TEST_CASE("Client info and demand active survive the way", "[rdp]") {
 TEST_CASE("Pointers: masks become transparency, inverting ones a checker", "[rdp]") {
   LittleWriter out;
   out.u16(24).u16(7).u16(1).u16(0).u16(2).u16(2).u16(4).u16(12);
-  // Bottom row first, rows of six bytes: blue and green below, red and black above; the mask hides the last one.
-  out.bytes(unhex("ff000000ff00" "0000ff000000")).bytes(unhex("0000" "4000"));
+  // Bottom row first, rows of six bytes: blue and green below, red and black above; the mask hides the last
+  // one.
+  out.bytes(unhex("ff000000ff00"
+                  "0000ff000000"))
+      .bytes(unhex("0000"
+                   "4000"));
   LittleReader in(out.view());
   const PointerMessage m = readPointer(in, PointerKind::New, defaultColourMap());
   CHECK(m.cacheIndex == 7);
@@ -316,23 +368,39 @@ TEST_CASE("Dynamic channels: known names open, others are refused, long messages
   DynamicChannels channels([&](Bytes m) { sent.push_back(std::move(m)); });
   std::string got;
   bool opened = false;
-  channels.listen("Echo", {[&] { opened = true; }, [&](ByteView m) { got = textOf(m); }, [&] { opened = false; }});
+  channels.listen("Echo",
+                  {[&] { opened = true; }, [&](ByteView m) { got = textOf(m); }, [&] { opened = false; }});
   channels.take(unhex("50000300000000000000"));
   CHECK(hex(sent.back()) == "50000100");
-  channels.take(unhex("1005" "4563686f00"));
+  channels.take(
+      unhex("1005"
+            "4563686f00"));
   CHECK(opened);
   CHECK(hex(sent.back()) == "100500000000");
-  channels.take(unhex("1006" "4e6f706500"));
+  channels.take(
+      unhex("1006"
+            "4e6f706500"));
   CHECK(hex(sent.back()) == "1006010000c0");
-  channels.take(unhex("3005" "6869"));
+  channels.take(
+      unhex("3005"
+            "6869"));
   CHECK(got == "hi");
-  channels.take(unhex("2005" "04" "6162"));
-  channels.take(unhex("3005" "6364"));
+  channels.take(
+      unhex("2005"
+            "04"
+            "6162"));
+  channels.take(
+      unhex("3005"
+            "6364"));
   CHECK(got == "abcd");
   CHECK(channels.sendOn("Echo", Bytes(4000, 1)));
   CHECK(sent.size() == 6);
   CHECK_FALSE(channels.sendOn("Nope", {}));
-  CHECK(breaks([&] { channels.take(unhex("2805" "ffffff7f")); }));
+  CHECK(breaks([&] {
+    channels.take(
+        unhex("2805"
+              "ffffff7f"));
+  }));
   channels.take(unhex("4005"));
   CHECK_FALSE(opened);
 }
@@ -341,10 +409,10 @@ TEST_CASE("Clipboard text goes both ways with the line ends of each side", "[rdp
   std::string here, there;
   std::unique_ptr<Clipboard> client, server;
   std::vector<std::pair<bool, Bytes>> wire;
-  client = std::make_unique<Clipboard>(
-      Clipboard::Events{[&](Bytes m) { wire.emplace_back(true, m); }, [&](const std::string& t) { here = t; }}, false);
-  server = std::make_unique<Clipboard>(
-      Clipboard::Events{[&](Bytes m) { wire.emplace_back(false, m); }, [&](const std::string& t) { there = t; }}, true);
+  client = std::make_unique<Clipboard>(Clipboard::Events{[&](Bytes m) { wire.emplace_back(true, m); },
+                                                         [&](const std::string& t) { here = t; }});
+  server = std::make_unique<Clipboard>(Clipboard::Events{[&](Bytes m) { wire.emplace_back(false, m); },
+                                                         [&](const std::string& t) { there = t; }});
   const auto settle = [&] {
     for (int i = 0; !wire.empty(); ++i) {
       REQUIRE(i < 100);
@@ -372,13 +440,21 @@ TEST_CASE("Input events have the bytes of the specification", "[rdp]") {
   events.unicode(0xe4, true);
   events.locks(2);
   CHECK(events.count() == 4);
-  CHECK(hex(events.take()) == "001e" "034b" "80e400" "62");
+  CHECK(hex(events.take()) ==
+        "001e"
+        "034b"
+        "80e400"
+        "62");
   PointerButtons buttons;
   buttons.move(events, {10, 20}, 0);
   buttons.move(events, {10, 20}, 1);
   buttons.move(events, {10, 20}, 1 | 8);
   buttons.move(events, {10, 20}, 1 | 16);
-  CHECK(hex(events.take()) == "2000080a001400" "2000900a001400" "2078020a001400" "2088030a001400");
+  CHECK(hex(events.take()) ==
+        "2000080a001400"
+        "2000900a001400"
+        "2078020a001400"
+        "2088030a001400");
 }
 
 TEST_CASE("Licensing ends at once with a valid client, and refusals are told in words", "[rdp]") {
@@ -386,7 +462,8 @@ TEST_CASE("Licensing ends at once with a valid client, and refusals are told in 
   CHECK_FALSE(licensing.take(licenceValidClient()));
   CHECK(licensing.done());
   Licensing refused("duty", "desk");
-  CHECK_THROWS_WITH(refused.take(unhex("ff0310000b0000000200000004000000")), Catch::Contains("licence server"));
+  CHECK_THROWS_WITH(refused.take(unhex("ff0310000b0000000200000004000000")),
+                    Catch::Contains("licence server"));
   // The whole exchange with a server of the test.
   const RsaPair pair = makeRsaPair(1024);
   const Bytes certificate = ownCertificate(pair);
@@ -406,7 +483,8 @@ TEST_CASE("Licensing ends at once with a valid client, and refusals are told in 
   Bytes preMaster = rsaDecrypt(pair, in.bytes(in.u16()));
   preMaster.resize(48);
   const Bytes serverRandom(32, 9);
-  const Bytes keys = threefoldHash(threefoldHash(preMaster, 'A', clientRandom, serverRandom), 'A', serverRandom, clientRandom);
+  const Bytes keys = threefoldHash(threefoldHash(preMaster, 'A', clientRandom, serverRandom), 'A',
+                                   serverRandom, clientRandom);
   Bytes challenge = unhex("54004500530054000000");
   Rc4(md5({ByteView(keys).subspan(16, 16), clientRandom, serverRandom})).apply(challenge);
   LittleWriter second;

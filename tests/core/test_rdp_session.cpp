@@ -112,7 +112,8 @@ class Bench {
         });
   }
   bool live() {
-    return eventually([this] { return on([this] { return seen.isOpen && seen.region.covers(seen_->rect()); }); });
+    return eventually(
+        [this] { return on([this] { return seen.isOpen && seen.region.covers(seen_->rect()); }); });
   }
   std::optional<Error> ended() {
     eventually([this] {
@@ -288,7 +289,8 @@ TEST_CASE("RDP: keys, characters, pointer, wheel, clipboard, bell and pointer sh
     bench.host->setCursor({{1, 2}, {0, 1}, {rgb(1, 2, 3), 0}});
     return 0;
   });
-  CHECK(bench.until([&] { return bench.desk.text == "from the desk" && bench.seen.text == "from the machine"; }));
+  CHECK(bench.until(
+      [&] { return bench.desk.text == "from the desk" && bench.seen.text == "from the machine"; }));
   CHECK(bench.until([&] { return bench.seen.bells == 1 && bench.seen.cursor.size == Size{1, 2}; }));
   CHECK(bench.seen.cursor.pixels == std::vector<Pixel>{rgb(1, 2, 3), 0});
 }
@@ -299,7 +301,9 @@ TEST_CASE("RDP: the desktop takes the pane's size and the session stays", "[rdp]
   REQUIRE(bench.live());
   CHECK(bench.until([&] { return bench.seen.canResize; }));
   bench.on([&] { return bench.visitor->requestSize({401, 300}), 0; });
-  CHECK(bench.until([&] { return bench.seen.size == Size{400, 300} && bench.seen.region.covers(bench.seen_->rect()); }));
+  CHECK(bench.until([&] {
+    return bench.seen.size == Size{400, 300} && bench.seen.region.covers(bench.seen_->rect());
+  }));
   CHECK(samePixels(*bench.seen_, *bench.shown));
   // What changes later comes too, and refresh() brings everything again.
   bench.on([&] {

@@ -59,9 +59,9 @@ TEST_CASE("Addresses as people write them", "[address]") {
   CHECK(parsed("vnc+unix:///run/vm/a%20b") == "vnc+unix:/run/vm/a%20b");
   CHECK(parseAddress("vnc+unix:/run/vm/a%20b").path == "/run/vm/a b");
   CHECK(parsed("vnc://fernery:5907/?ViewOnly=true&X%20y=1") == "vnc://fernery:5907?ViewOnly=true&X%20y=1");
-  for (const char* wrong :
-       {"", "   ", "vnc://", "vnc://:5900", "vnc://fernery:99999", "vnc://fernery:x", "gopher://fernery",
-        "vnc://[2001:db8::4", "vnc+unix:relative", "fern ery", "vnc://fernery:0", "|nc|nc:e2ney:45]15", "vnc://[fernery]:1"}) {
+  for (const char* wrong : {"", "   ", "vnc://", "vnc://:5900", "vnc://fernery:99999", "vnc://fernery:x",
+                            "gopher://fernery", "vnc://[2001:db8::4", "vnc+unix:relative", "fern ery",
+                            "vnc://fernery:0", "|nc|nc:e2ney:45]15", "vnc://[fernery]:1"}) {
     CAPTURE(wrong);
     CHECK_THROWS_AS(parseAddress(wrong), Error);
   }

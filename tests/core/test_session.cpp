@@ -379,7 +379,8 @@ TEST_CASE("A line that was sealed is not continued in clear without a question, 
   });
 }
 
-TEST_CASE("Going on in clear is possible, but then the password is asked, not taken from what is kept", "[session]") {
+TEST_CASE("Going on in clear is possible, but then the password is asked, not taken from what is kept",
+          "[session]") {
   Impostor impostor(impostorPlan("VNC password"));
   Answer goOn;
   goOn.accepted = true;
@@ -392,7 +393,8 @@ TEST_CASE("Going on in clear is possible, but then the password is asked, not ta
 
 TEST_CASE("A kept secret answers only the kind of method that it was kept for", "[session]") {
   using U = SecretUse;
-  for (U kept : {U::Unknown, U::Clear, U::Challenge, U::Sealed, U::Proved}) CHECK_FALSE(mayAnswer(kept, U::Clear));
+  for (U kept : {U::Unknown, U::Clear, U::Challenge, U::Sealed, U::Proved})
+    CHECK_FALSE(mayAnswer(kept, U::Clear));
   CHECK(mayAnswer(U::Proved, U::Proved));
   CHECK_FALSE(mayAnswer(U::Proved, U::Sealed));
   CHECK_FALSE(mayAnswer(U::Proved, U::Challenge));
@@ -412,13 +414,17 @@ TEST_CASE("Only looking: keys, size and power stay here; several observers see t
   auto second = std::make_shared<Watcher>();
   bench.session->observe(second);
   REQUIRE(second->reaches(SessionStage::Live));  // told though it came late
-  REQUIRE(test::eventually([&] { return second->get([](Watcher& w) { return w.size == Size{1280, 800}; }); }));
+  REQUIRE(test::eventually([&] {
+    return second->get([](Watcher& w) { return w.size == Size{1280, 800}; });
+  }));
   REQUIRE(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.can.resize.can; }); }));
   bench.session->requestSize({900, 600});
   bench.session->power(PowerWish::Reset);
   bench.session->setViewOnly(false);
   bench.session->requestSize({1000, 700});
-  REQUIRE(test::eventually([&] { return second->get([](Watcher& w) { return w.size == Size{1000, 700}; }); }));
+  REQUIRE(test::eventually([&] {
+    return second->get([](Watcher& w) { return w.size == Size{1000, 700}; });
+  }));
   CHECK(bench.watcher->get([](Watcher& w) { return w.size == Size{1000, 700}; }));
   bench.console.withGuest([](lab::Guest& g) { CHECK(g.phase() == lab::Phase::Desktop); });
   bench.session->stopObserving(second);

@@ -36,7 +36,9 @@ struct Seen : spice::ClientEvents {
   std::string text;
   Abilities peer;
   void opened() override { isOpen = true; }
-  void pictureResized(Size s, const std::vector<ScreenState>& list) override { size = s, screens = list, region.clear(); }
+  void pictureResized(Size s, const std::vector<ScreenState>& list) override {
+    size = s, screens = list, region.clear();
+  }
   void damaged(const Region& r) override { region.add(r); }
   void pointerChanged(const Pointer& p) override { shape = p; }
   void clipboardText(const std::string& t) override { text = t; }
@@ -168,7 +170,8 @@ Bytes fillMessage(const Rect& box, Pixel colour, unsigned rop = 8) {
 
 }  // namespace
 
-TEST_CASE("SPICE LZ: what is packed comes back; runs, matches and directions as the format has them", "[spice]") {
+TEST_CASE("SPICE LZ: what is packed comes back; runs, matches and directions as the format has them",
+          "[spice]") {
   const Framebuffer picture = colourfulPicture({97, 53});
   const Bytes packed = encodeLz(picture.row(0), picture.stride(), picture.size());
   const spice::Image image = decodeLz(packed, picture.size(), {});
@@ -186,7 +189,8 @@ TEST_CASE("SPICE LZ: what is packed comes back; runs, matches and directions as 
   ByteWriter palette = lzHead(4, 3, 1);
   palette.u8(1).u8(0x12).u8(0x30);
   const std::vector<Pixel> colours{rgb(0, 0, 0), rgb(1, 1, 1), rgb(2, 2, 2), rgb(3, 3, 3)};
-  CHECK(decodeLz(palette.view(), {3, 1}, colours).pixels == std::vector<Pixel>{colours[1], colours[2], colours[3]});
+  CHECK(decodeLz(palette.view(), {3, 1}, colours).pixels ==
+        std::vector<Pixel>{colours[1], colours[2], colours[3]});
   CHECK(breaks([&] { decodeLz(small.view(), {3, 2}, {}); }));
   ByteWriter before = lzHead(8, 2, 2);
   before.u8(0).bytes(Bytes{1, 2, 3}).u8(0x40).u8(9);
@@ -196,7 +200,15 @@ TEST_CASE("SPICE LZ: what is packed comes back; runs, matches and directions as 
 TEST_CASE("SPICE GLZ: an image may refer to an earlier one, and to nothing that is not kept", "[spice]") {
   const auto head = [](std::uint64_t id, std::uint32_t distance) {
     ByteWriter out;
-    out.u32(0x20205a4c).u32(0x00010001).u8(8 | 16).u32(4).u32(1).u32(16).u32(0).u32(static_cast<std::uint32_t>(id)).u32(distance);
+    out.u32(0x20205a4c)
+        .u32(0x00010001)
+        .u8(8 | 16)
+        .u32(4)
+        .u32(1)
+        .u32(16)
+        .u32(0)
+        .u32(static_cast<std::uint32_t>(id))
+        .u32(distance);
     return out;
   };
   GlzWindow window;
@@ -246,7 +258,8 @@ TEST_CASE("SPICE: the whole picture, also byte by byte; a ticket opens or not", 
   bench.open();
   REQUIRE(bench.live());
   CHECK(samePixels(*bench.picture, *bench.shown));
-  CHECK(bench.until([&] { return bench.seen.peer.agent && bench.seen.peer.screens && bench.seen.peer.clipboard; }));
+  CHECK(bench.until(
+      [&] { return bench.seen.peer.agent && bench.seen.peer.screens && bench.seen.peer.clipboard; }));
   CHECK(bench.seen.peer.name == "machine");
   bench.on([&] { return bench.visitor->close(), 0; });
   CHECK(bench.ended()->kind() == ErrorKind::Cancelled);
@@ -275,10 +288,11 @@ TEST_CASE("SPICE: keys, pointer, clipboard, pointer shape, screens", "[spice]") 
     bench.visitor->pointer({29, 58}, 4);
     return 0;
   });
-  CHECK(bench.until([&] { return !bench.machine.pointers.empty() && bench.machine.pointers.back().second == 4; }));
+  CHECK(bench.until(
+      [&] { return !bench.machine.pointers.empty() && bench.machine.pointers.back().second == 4; }));
   CHECK(bench.machine.pointers.back().first == Point{29, 58});
-  CHECK(bench.machine.keys ==
-        std::vector<std::pair<std::uint32_t, bool>>{{0x1e, true}, {0x1e, false}, {0xe04b, true}, {0xe04b, false}});
+  CHECK(bench.machine.keys == std::vector<std::pair<std::uint32_t, bool>>{
+                                  {0x1e, true}, {0x1e, false}, {0xe04b, true}, {0xe04b, false}});
   bench.on([&] { return bench.visitor->offerClipboard("from the desk"), 0; });
   CHECK(bench.until([&] { return bench.machine.text == "from the desk"; }));
   const std::string longText(9000, 'x');
@@ -299,7 +313,9 @@ TEST_CASE("SPICE: keys, pointer, clipboard, pointer shape, screens", "[spice]") 
     }
     c.resized({{0, {0, 0, 320, 200}, 0}, {1, {320, 0, 100, 200}, 0}});
   });
-  CHECK(bench.until([&] { return bench.seen.size == Size{420, 200} && bench.seen.region.covers(bench.picture->rect()); }));
+  CHECK(bench.until([&] {
+    return bench.seen.size == Size{420, 200} && bench.seen.region.covers(bench.picture->rect());
+  }));
   CHECK(bench.seen.screens == std::vector<ScreenState>{{0, {0, 0, 320, 200}}, {1, {320, 0, 100, 200}}});
   CHECK(samePixels(*bench.picture, *bench.shown));
 }
@@ -386,11 +402,11 @@ TEST_CASE("SPICE: the 256 raster operations follow their code", "[spice]") {
     rop3(s, all, source, {0, 0, 1, 1}, brush, code, {});
     return s.pixels[0] & 0xffffff;
   };
-  CHECK(with(0xcc) == 0x0f0ff0);                        // the source
-  CHECK(with(0xf0) == 0x333333);                        // the pattern
-  CHECK(with(0xaa) == 0x00ff0f);                        // the destination
-  CHECK(with(0x88) == (0x0f0ff0 & 0x00ff0f));           // source and destination
-  CHECK(with(0x5a) == (0x333333 ^ 0x00ff0f));           // pattern or else destination
+  CHECK(with(0xcc) == 0x0f0ff0);               // the source
+  CHECK(with(0xf0) == 0x333333);               // the pattern
+  CHECK(with(0xaa) == 0x00ff0f);               // the destination
+  CHECK(with(0x88) == (0x0f0ff0 & 0x00ff0f));  // source and destination
+  CHECK(with(0x5a) == (0x333333 ^ 0x00ff0f));  // pattern or else destination
   CHECK(with(0x00) == 0);
 }
 

@@ -34,7 +34,8 @@ TEST_CASE("Settings name kinds, families or forms that there are; each has a val
   CHECK(appliesTo(*findSetting("text.scheme"), "ssh"));
 }
 
-TEST_CASE("A stored value that cannot be counts as the built-in one and is told; writing one is refused", "[record]") {
+TEST_CASE("A stored value that cannot be counts as the built-in one and is told; writing one is refused",
+          "[record]") {
   Snapshot s;
   Folder place;
   place.id = 1, place.name = "Alder Vale";
@@ -55,9 +56,8 @@ TEST_CASE("A stored value that cannot be counts as the built-in one and is told;
   CHECK(wholeOf([](const std::string&) { return std::string("soon"); }, "connect.limit") == 10);
   test::TemporaryFolder folder;
   auto store = openSqliteStore(folder.path / "records.sqlite");
-  CHECK_THROWS_WITH(
-      store->commit("wrong", [&](StoreWriter& w) { w.set(owner, "connect.limit", "soon"); }),
-      Catch::Contains("not a whole number"));
+  CHECK_THROWS_WITH(store->commit("wrong", [&](StoreWriter& w) { w.set(owner, "connect.limit", "soon"); }),
+                    Catch::Contains("not a whole number"));
   CHECK_THROWS_WITH(store->commit("wrong", [&](StoreWriter& w) { w.set(owner, "no.such", "1"); }),
                     Catch::Contains("no setting"));
 }

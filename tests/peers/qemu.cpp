@@ -217,7 +217,8 @@ Viewer::Viewer(VncConfig config) : state_(std::make_shared<State>()) {
   session_->start();
 }
 
-Viewer::Viewer(const std::function<std::shared_ptr<Session>(const Executor&)>& make) : state_(std::make_shared<State>()) {
+Viewer::Viewer(const std::function<std::shared_ptr<Session>(const Executor&)>& make)
+    : state_(std::make_shared<State>()) {
   answer.accepted = true;
   session_ = make(runtime_.strand());
   session_->observe(std::make_shared<Observer>(state_, *this));

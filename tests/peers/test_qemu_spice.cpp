@@ -14,21 +14,23 @@ bool haveSpice() {
 }
 const char* const kMemtest = "/boot/memtest86+x64.bin";
 
-std::vector<std::string> machine(const std::string& vga, const std::string& spice, std::vector<std::string> more) {
+std::vector<std::string> machine(const std::string& vga, const std::string& spice,
+                                 std::vector<std::string> more) {
   std::vector<std::string> out{"-m", "128", "-vga", vga, "-spice", spice};
   out.insert(out.end(), more.begin(), more.end());
   return out;
 }
 
-std::function<std::shared_ptr<Session>(const Executor&)> opening(const std::string& address,
-                                                                 std::map<std::string, std::string> settings = {},
-                                                                 const std::string& password = "") {
+std::function<std::shared_ptr<Session>(const Executor&)> opening(
+    const std::string& address, std::map<std::string, std::string> settings = {},
+    const std::string& password = "") {
   return [=](const Executor& strand) {
     OpeningTools tools;
     if (!password.empty()) tools.givenPassword = password;
     std::map<std::string, std::string> all = settings;
     all.try_emplace("reconnect.again", "off");
-    return makeSession(strand, parseAddress(address), "mist-bench", overlaid(builtInSettings(), all), tools, {});
+    return makeSession(strand, parseAddress(address), "mist-bench", overlaid(builtInSettings(), all), tools,
+                       {});
   };
 }
 
@@ -48,11 +50,13 @@ void stopWithPicture(Qemu& qemu) {
 
 }  // namespace
 
-TEST_CASE("QEMU by SPICE: every lossless compression gives its own screendump, pixel for pixel", "[qemu][spice]") {
+TEST_CASE("QEMU by SPICE: every lossless compression gives its own screendump, pixel for pixel",
+          "[qemu][spice]") {
   if (!haveSpice() || !have(kMemtest)) return;
   const int port = freeTcpPort();
   const std::string vga = GENERATE("qxl", "std");
-  Qemu qemu(machine(vga, "port=" + std::to_string(port) + ",addr=127.0.0.1,disable-ticketing=on", {"-kernel", kMemtest}));
+  Qemu qemu(machine(vga, "port=" + std::to_string(port) + ",addr=127.0.0.1,disable-ticketing=on",
+                    {"-kernel", kMemtest}));
   stopWithPicture(qemu);
   for (const std::string packing : {"off", "lz", "quic", "glz", "auto_glz", "auto_lz", "lz4"}) {
     CAPTURE(vga, packing);
@@ -62,7 +66,8 @@ TEST_CASE("QEMU by SPICE: every lossless compression gives its own screendump, p
   }
 }
 
-TEST_CASE("QEMU by SPICE: a ticket is asked for, right and wrong; a reset does not end the session", "[qemu][spice]") {
+TEST_CASE("QEMU by SPICE: a ticket is asked for, right and wrong; a reset does not end the session",
+          "[qemu][spice]") {
   if (!haveSpice() || !have(kMemtest)) return;
   const int port = freeTcpPort();
   Qemu qemu(machine("qxl", "port=" + std::to_string(port) + ",addr=127.0.0.1,password-secret=s0",
@@ -99,8 +104,9 @@ TEST_CASE("QEMU by SPICE with TLS: the certificate is asked about once for all c
   std::ofstream(folder.path / "server-cert.pem") << made.certificatePem;
   std::ofstream(folder.path / "server-key.pem") << made.keyPem;
   std::ofstream(folder.path / "ca-cert.pem") << made.certificatePem;
-  Qemu qemu(machine("qxl", "tls-port=" + std::to_string(port) + ",addr=127.0.0.1,disable-ticketing=on,x509-dir=" +
-                               folder.path.string(),
+  Qemu qemu(machine("qxl",
+                    "tls-port=" + std::to_string(port) +
+                        ",addr=127.0.0.1,disable-ticketing=on,x509-dir=" + folder.path.string(),
                     {}));
   const std::string address = "spice+tls://127.0.0.1:" + std::to_string(port);
   {
@@ -127,7 +133,8 @@ TEST_CASE("QEMU by SPICE: keys typed here change the guest's screen", "[qemu][sp
       [&] {
         const Framebuffer before = qemu.screendump();
         viewer.type("c");
-        return viewer.until([&] { return !samePixels(before, qemu.screendump()); }, std::chrono::milliseconds(800));
+        return viewer.until([&] { return !samePixels(before, qemu.screendump()); },
+                            std::chrono::milliseconds(800));
       },
       std::chrono::seconds(60)));
   viewer.type("echo fern");

@@ -1,4 +1,5 @@
-// The RDP engine against a real service with an X session behind it: pictures equal what the session's own screen holds.
+// The RDP engine against a real service with an X session behind it: pictures equal what the session's own
+// screen holds.
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -18,12 +19,12 @@ constexpr const char* kUser = "kw-test-guest";
 constexpr const char* kPassword = "Fern-House-7";
 
 bool haveService() {
-  if (!have("/usr/sbin/xrdp") || !have("/usr/lib/xorg/modules/drivers/xrdpdev_drv.so") || !have("/usr/bin/xterm") ||
-      !have("/usr/bin/xwd"))
+  if (!have("/usr/sbin/xrdp") || !have("/usr/lib/xorg/modules/drivers/xrdpdev_drv.so") ||
+      !have("/usr/bin/xterm") || !have("/usr/bin/xwd"))
     return false;
   if (getuid() == 0) return true;
-  std::cout << "SKIPPED: " << Catch::getResultCapture().getCurrentTestName() << ": needs root to start sessions"
-            << std::endl;
+  std::cout << "SKIPPED: " << Catch::getResultCapture().getCurrentTestName()
+            << ": needs root to start sessions" << std::endl;
   return false;
 }
 
@@ -47,16 +48,20 @@ class RdpService {
  public:
   RdpService() : port(freeTcpPort()) {
     std::filesystem::permissions(folder_.path, std::filesystem::perms(0755));
-    REQUIRE(std::system((std::string("id ") + kUser + " >/dev/null 2>&1 || useradd -m -s /bin/bash " + kUser).c_str()) == 0);
+    REQUIRE(std::system((std::string("id ") + kUser + " >/dev/null 2>&1 || useradd -m -s /bin/bash " + kUser)
+                            .c_str()) == 0);
     REQUIRE(std::system((std::string("echo ") + kUser + ":" + kPassword + " | chpasswd").c_str()) == 0);
     std::ofstream(folder_.path / "display").close();
     std::filesystem::permissions(folder_.path / "display", std::filesystem::perms(0666));
     std::ofstream(folder_.path / "session")
-        << "#!/bin/bash\nxsetroot -solid '#2b3a42'\necho \"$DISPLAY\" > " << (folder_.path / "display").string()
+        << "#!/bin/bash\nxsetroot -solid '#2b3a42'\necho \"$DISPLAY\" > "
+        << (folder_.path / "display").string()
         << "\nexec xterm -geometry 80x24+100+60 -bg '#15191c' -fg '#e9e4da' -cr '#15191c' -e "
-           "'printf \"\\033[?25l\"; seq 1 20; printf \"\\033[41m Alder Vale \\033[44m 7 \\033[0m\\n\"; exec cat'\n";
+           "'printf \"\\033[?25l\"; seq 1 20; printf \"\\033[41m Alder Vale \\033[44m 7 \\033[0m\\n\"; exec "
+           "cat'\n";
     std::filesystem::permissions(folder_.path / "session", std::filesystem::perms(0755));
-    std::string service = textOf(readFile("/etc/xrdp/xrdp.ini")), sessions = textOf(readFile("/etc/xrdp/sesman.ini"));
+    std::string service = textOf(readFile("/etc/xrdp/xrdp.ini")),
+                sessions = textOf(readFile("/etc/xrdp/sesman.ini"));
     service = replacedLine(service, "port", "tcp://127.0.0.1:" + std::to_string(port));
     service = replacedLine(service, "LogFile", (folder_.path / "service.log").string());
     sessions = replacedLine(sessions, "DefaultWindowManager", (folder_.path / "session").string());
@@ -80,7 +85,8 @@ class RdpService {
   [[nodiscard]] Framebuffer truth() const {
     const std::string display = textOf(readFile(folder_.path / "display"));
     const std::string file = (folder_.path / "screen.xwd").string();
-    const std::string command = std::string("su ") + kUser + " -c 'DISPLAY=" + display.substr(0, display.find('\n')) +
+    const std::string command = std::string("su ") + kUser +
+                                " -c 'DISPLAY=" + display.substr(0, display.find('\n')) +
                                 " xwd -root -silent' > " + file;
     if (display.empty() || std::system(command.c_str()) != 0) return {};
     const Bytes b = readFile(file);
@@ -101,7 +107,8 @@ class RdpService {
   static pid_t start(const std::string& program, const std::filesystem::path& config) {
     const pid_t child = fork();
     if (child == 0) {
-      if (freopen("/dev/null", "w", stdout) == nullptr || freopen("/dev/null", "w", stderr) == nullptr) _exit(1);
+      if (freopen("/dev/null", "w", stdout) == nullptr || freopen("/dev/null", "w", stderr) == nullptr)
+        _exit(1);
       execl(program.c_str(), program.c_str(), "--nodaemon", "--config", config.c_str(), nullptr);
       _exit(127);
     }
@@ -111,13 +118,14 @@ class RdpService {
   pid_t sessions_ = -1, service_ = -1;
 };
 
-std::function<std::shared_ptr<Session>(const Executor&)> opening(const RdpService& service,
-                                                                 std::map<std::string, std::string> settings) {
+std::function<std::shared_ptr<Session>(const Executor&)> opening(
+    const RdpService& service, std::map<std::string, std::string> settings) {
   settings.emplace("connect.limit", "20");
   return [=, address = service.address()](const Executor& strand) {
     OpeningTools tools;
     tools.givenPassword = kPassword;
-    return makeSession(strand, parseAddress(address), "seed-bank", overlaid(builtInSettings(), settings), tools, {});
+    return makeSession(strand, parseAddress(address), "seed-bank", overlaid(builtInSettings(), settings),
+                       tools, {});
   };
 }
 
@@ -137,14 +145,16 @@ Framebuffer cutTo565(const Framebuffer& in) {
 
 }  // namespace
 
-TEST_CASE("A real RDP service: the session equals its own screen in every pixel, in each depth and security", "[rdp]") {
+TEST_CASE("A real RDP service: the session equals its own screen in every pixel, in each depth and security",
+          "[rdp]") {
   if (!haveService()) return;
   RdpService service;
   struct Try {
     std::string colours, security;
     bool sealed;
   };
-  for (const Try& t : {Try{"32", "auto", true}, Try{"24", "auto", true}, Try{"16", "auto", true}, Try{"32", "rdp", false}}) {
+  for (const Try& t :
+       {Try{"32", "auto", true}, Try{"24", "auto", true}, Try{"16", "auto", true}, Try{"32", "rdp", false}}) {
     CAPTURE(t.colours, t.security);
     Viewer viewer(opening(service, {{"screen.colours", t.colours}, {"rdp.security", t.security}}));
     const bool live = viewer.live(std::chrono::seconds(40));
@@ -160,7 +170,9 @@ TEST_CASE("A real RDP service: the session equals its own screen in every pixel,
           return t.colours == "16" ? samePixels(shown, cutTo565(truth)) : samePixels(shown, truth);
         },
         std::chrono::seconds(40));
-    INFO("largest difference " << (truth.size() == viewer.picture().size() ? largestDifference(truth, viewer.picture()) : -1));
+    INFO("largest difference " << (truth.size() == viewer.picture().size()
+                                       ? largestDifference(truth, viewer.picture())
+                                       : -1));
     CHECK(same);
   }
 }
@@ -170,7 +182,8 @@ TEST_CASE("A real RDP service: what is typed is seen", "[rdp]") {
   RdpService service;
   Viewer viewer(opening(service, {}));
   REQUIRE(viewer.live(std::chrono::seconds(40)));
-  REQUIRE(viewer.until([&] { return service.truth().size() == viewer.picture().size(); }, std::chrono::seconds(40)));
+  REQUIRE(viewer.until([&] { return service.truth().size() == viewer.picture().size(); },
+                       std::chrono::seconds(40)));
   viewer.click({300, 200});
   Framebuffer before = service.truth();
   REQUIRE(viewer.until(
@@ -179,5 +192,6 @@ TEST_CASE("A real RDP service: what is typed is seen", "[rdp]") {
         return !samePixels(before, service.truth());
       },
       std::chrono::seconds(20)));
-  CHECK(viewer.until([&] { return samePixels(viewer.picture(), service.truth()); }, std::chrono::seconds(20)));
+  CHECK(
+      viewer.until([&] { return samePixels(viewer.picture(), service.truth()); }, std::chrono::seconds(20)));
 }

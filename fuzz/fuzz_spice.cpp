@@ -1,0 +1,81 @@
+// What a SPICE host may send: every image kind, display messages on a surface, links, the agent's talk,
+// pointers.
+#include "fuzz/support.hpp"
+#include "spice/agent.hpp"
+#include "spice/channel.hpp"
+#include "spice/cursor.hpp"
+#include "spice/display.hpp"
+
+namespace {
+
+using namespace kw;
+using namespace kw::spice;
+
+struct Events : DisplayEvents {
+  void primaryResized() override {}
+  void primaryDamaged(const Region&) override {}
+  void headsChanged() override {}
+  void primaryWhole() override {}
+};
+
+/// Messages one after the other: type (two bytes), length (two bytes), body.
+void display(ByteView input) {
+  Events events;
+  Display display(events);
+  LittleWriter create;
+  create.u32(0).u32(96).u32(80).u32(32).u32(1);
+  display.take(msg::kSurfaceCreate, create.view());
+  LittleReader in(input);
+  while (in.left() > 4) {
+    const unsigned type = 100 + in.u16() % 220;
+    const ByteView body = in.bytes(std::min<std::size_t>(in.u16(), in.left()));
+    if (type == msg::kSurfaceCreate && body.size() >= 12 &&
+        (body[5] > 2 || body[6] != 0 || body[9] > 2 || body[10] != 0))
+      continue;  // large surfaces are allowed, but slow to fuzz
+    display.take(type, body);
+  }
+}
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  if (size < 2) return 0;
+  const ByteView input(data + 1, size - 1);
+  const Size picture{48, 40};
+  try {
+    switch (data[0] % 8) {
+      case 0: display(input); break;
+      case 1: decodeQuic(input, picture); break;
+      case 2: decodeLz(input, picture, {rgb(1, 2, 3), rgb(4, 5, 6)}); break;
+      case 3: {
+        GlzWindow window;
+        window.decode(input.first(input.size() / 2), picture);
+        window.decode(input.subspan(input.size() / 2), picture);
+        break;
+      }
+      case 4: decodeLz4(input, picture); break;
+      case 5: {
+        Pointers pointers;
+        LittleReader in(input);
+        while (in.left() > 2) pointers.read(in);
+        break;
+      }
+      case 6: {
+        Agent agent({[](Bytes) {}, [](std::uint32_t) {}, [](const std::string&) {}, [] {}});
+        agent.connected(10);
+        for (std::size_t at = 0; at < input.size(); at += 200)
+          agent.take(input.subspan(at, std::min<std::size_t>(200, input.size() - at)));
+        break;
+      }
+      default:
+        runToEnd([&]() -> Task<void> {
+          auto stream = replayStream(Bytes(input.begin(), input.end()));
+          LinkWish wish;
+          co_await link(*stream, wish);
+        });
+        break;
+    }
+  } catch (const Error&) {
+  }
+  return 0;
+}
