@@ -10,7 +10,6 @@
 #include "desktop/desk.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/own_colours.hpp"
-#include "desktop/roster_accessible.hpp"
 #include "desktop/single_instance.hpp"
 #include "desktop/theme.hpp"
 #include "desktop/tour.hpp"
@@ -72,7 +71,6 @@ int main(int argc, char** argv) {
     tools.store = openSqliteStore(usualStoreFile());
     tools.vault = openVault(configFolder());
     Desk desk(tools, parser.isSet(tour) ? Records::Loading::Now : Records::Loading::Later);
-    installRosterAccessibility();
     MainWindow window(desk);
     window.show();
     if (parser.isSet(measure)) {

@@ -406,6 +406,7 @@ void MainWindow::choose(const GoAnswer& answer) {
 
 void MainWindow::editMachine(Id machine, const QString& address) {
   sheet()->edit(machine, address);
+  if (machine != 0) roster_->select(machine);
   centre_->setCurrentWidget(sheet());
   if (machine == 0)
     if (auto* name = sheet()->findChild<QLineEdit*>("machineName")) name->setFocus();

@@ -9,6 +9,7 @@
 #include <QToolTip>
 #include <set>
 
+#include "desktop/roster_accessible.hpp"
 #include "desktop/theme.hpp"
 #include "record/catalogue.hpp"
 #include "route/opening.hpp"
@@ -29,6 +30,8 @@ QString chipText(const Endpoint& e) {
 }  // namespace
 
 RosterList::RosterList(QWidget* parent) : QAbstractScrollArea(parent) {
+  // Its rows are announced by number, which only its own interface knows.
+  installRosterAccessibility();
   setFrameShape(QFrame::NoFrame);
   setFocusPolicy(Qt::StrongFocus);
   setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);

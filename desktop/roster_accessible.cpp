@@ -94,6 +94,9 @@ QAccessibleInterface* make(const QString&, QObject* object) {
 
 }  // namespace
 
-void installRosterAccessibility() { QAccessible::installFactory(make); }
+void installRosterAccessibility() {
+  static bool done = false;
+  if (!std::exchange(done, true)) QAccessible::installFactory(make);
+}
 
 }  // namespace kw::desktop

@@ -142,9 +142,12 @@ QWidget* Sheet::pageSettings(const QString& section) {
     const auto refresh = [this, key, show, origin] {
       const ResolvedSetting r = inForce(key);
       show(r.value);
-      origin->setText(QString::fromStdString(r.origin));
-      origin->setToolTip(r.setHere ? tr("Click to give it back, so that the inherited value counts")
-                                   : tr("Click to set it here"));
+      origin->setText(r.trouble.empty()
+                          ? QString::fromStdString(r.origin)
+                          : tr("%1 · a stored value is passed over").arg(QString::fromStdString(r.origin)));
+      origin->setToolTip(!r.trouble.empty() ? QString::fromStdString(r.trouble)
+                         : r.setHere        ? tr("Click to give it back, so that the inherited value counts")
+                                            : tr("Click to set it here"));
       origin->setStyleSheet(QString("QPushButton{border:none;padding:2px "
                                     "8px;text-align:left;color:%1;}QPushButton:hover{text-decoration:"
                                     "underline;}QPushButton:focus{text-decoration:underline;}")
