@@ -63,8 +63,7 @@ void Display::take(unsigned type, ByteView body) {
       return events_.primaryResized();
     case msg::kCopyBits: {
       const Base base = readBase(in);
-      const int x = in.s32();
-      copyBits(*base.surface, base.target, {x, in.s32()});
+      copyBits(*base.surface, base.target, readPoint(in));
       ++commands_;
       return touched(base);
     }
@@ -153,6 +152,14 @@ void Display::monitors(LittleReader& in) {
   events_.headsChanged();
 }
 
+/// No place lies so far away that sums of a few could overflow.
+Point Display::readPoint(LittleReader& in) {
+  const int x = in.s32(), y = in.s32();
+  constexpr int most = 1 << 28;
+  if (x > most || x < -most || y > most || y < -most) protocolBroken(kWhat, "a point far outside");
+  return {x, y};
+}
+
 Rect Display::readRect(LittleReader& in) {
   const std::int64_t top = in.s32(), left = in.s32(), bottom = in.s32(), right = in.s32();
   constexpr std::int64_t most = 1 << 24;
@@ -199,8 +206,7 @@ Brush Display::readBrush(LittleReader& in) {
   } else if (kind == 2) {
     brush.kind = Brush::Kind::Pattern;
     brush.pattern = imageAt(message_, in.u32());
-    brush.origin.x = in.s32();
-    brush.origin.y = in.s32();
+    brush.origin = readPoint(in);
   }
   return brush;
 }
@@ -208,8 +214,7 @@ Brush Display::readBrush(LittleReader& in) {
 Mask Display::readMask(LittleReader& in) {
   Mask mask;
   mask.inverted = (in.u8() & 1) != 0;
-  mask.at.x = in.s32();
-  mask.at.y = in.s32();
+  mask.at = readPoint(in);
   mask.bits = imageAt(message_, in.u32());
   return mask;
 }
@@ -305,10 +310,8 @@ void Display::drawText(LittleReader& in, const Base& base, ByteView body) {
   const unsigned count = text.u16(), flags = text.u8();
   const unsigned bits = (flags & 1) != 0 ? 1 : (flags & 2) != 0 ? 4 : 8;
   for (unsigned i = 0; i < count; ++i) {
-    Point where{text.s32(), 0};
-    where.y = text.s32();
-    where.x += text.s32();
-    where.y += text.s32();
+    const Point place = readPoint(text), origin = readPoint(text);
+    const Point where{place.x + origin.x, place.y + origin.y};
     const Size size{text.u16(), text.u16()};
     const std::size_t row = (static_cast<std::size_t>(size.width) * bits + 7) / 8;
     const ByteView data = text.bytes(row * static_cast<std::size_t>(size.height));
@@ -339,15 +342,17 @@ void Display::drawStroke(LittleReader& in, const Base& base, ByteView body) {
   const std::uint32_t segments = path.u32();
   if (segments > kMostRects) protocolBroken(kWhat, "a path of " + std::to_string(segments) + " segments");
   std::optional<Point> pen;
+  std::uint64_t total = 0;
   Point first;
   for (std::uint32_t i = 0; i < segments; ++i) {
     const unsigned flags = path.u8();
     const std::uint32_t points = path.u32();
-    if (points > kMostRects) protocolBroken(kWhat, "a path of " + std::to_string(points) + " points");
+    total += points;
+    if (total > kMostRects) protocolBroken(kWhat, "a path of " + std::to_string(total) + " points");
     if ((flags & 1) != 0) pen.reset();
     for (std::uint32_t n = 0; n < points; ++n) {
-      const int x = (path.s32() + 8) >> 4;  // 28.4 fixed point
-      const Point to{x, (path.s32() + 8) >> 4};
+      const Point fixed = readPoint(path);  // 28.4 fixed point
+      const Point to{(fixed.x + 8) >> 4, (fixed.y + 8) >> 4};
       if (pen)
         line(*base.surface, base.target, *pen, to, brush, rop);
       else

@@ -60,6 +60,7 @@ class Display {
   Base readBase(LittleReader& in);
   void readClip(LittleReader& in, const Rect& box, std::vector<Rect>& parts) const;
   static Rect readRect(LittleReader& in);
+  static Point readPoint(LittleReader& in);
   Brush readBrush(LittleReader& in);
   Mask readMask(LittleReader& in);
   /// At an offset into the message; null for offset 0.
