@@ -497,3 +497,69 @@ TEST_CASE("Licensing ends at once with a valid client, and refusals are told in 
   whole.take(unhex("03030400"));
   CHECK(whole.done());
 }
+
+namespace {
+
+Task<CredSspRequest> nextRequest(ByteStream& stream) {
+  Bytes message(4096);
+  std::size_t have = 0;
+  for (;;) {
+    const std::size_t whole = der::wholeLength(ByteView(message).first(have));
+    if (whole != 0 && have >= whole) co_return readTsRequest(ByteView(message).first(whole));
+    have += co_await stream.readSome(ByteSpan(message).subspan(have));
+  }
+}
+
+}  // namespace
+
+TEST_CASE("CredSSP: a service that does not own the key TLS showed never gets the password", "[rdp]") {
+  // It knows the account, so its NTLM is right; only the binding tells that it is not the one.
+  const bool owns = GENERATE(true, false);
+  const Bytes shown(64, 1), own = owns ? shown : Bytes(64, 2);
+  std::optional<ErrorKind> kind;
+  bool gotPassword = false;
+  Runtime runtime(1);
+  const Executor strand = runtime.strand();
+  auto [a, b] = memoryPair(strand);
+  std::promise<void> over, serverOver;
+  spawn(
+      strand,
+      [other = std::make_shared<StreamPtr>(std::move(b)), own, &gotPassword]() -> Task<void> {
+        const NtlmAccount duty{"duty", "", "fern-house"};
+        NtlmServer ntlm("fernery");
+        CredSspRequest request = co_await nextRequest(**other);
+        CredSspRequest answer;
+        answer.token = ntlm.challenge(request.token);
+        Bytes out = writeTsRequest(answer);
+        co_await (*other)->write(out);
+        request = co_await nextRequest(**other);
+        ntlm.check(request.token, duty);
+        ntlm.incoming().unwrap(request.pubKeyAuth);
+        const std::string magic = "CredSSP Server-To-Client Binding Hash";
+        answer = {};
+        answer.pubKeyAuth = ntlm.outgoing().wrap(
+            sha256({viewOf(std::string_view(magic.c_str(), magic.size() + 1)), request.clientNonce, own}));
+        out = writeTsRequest(answer);
+        co_await (*other)->write(out);
+        request = co_await nextRequest(**other);
+        gotPassword = !request.authInfo.empty();
+      },
+      [&](std::exception_ptr) { serverOver.set_value(); });
+  spawn(
+      strand,
+      [mine = std::make_shared<StreamPtr>(std::move(a)), shown, &kind]() -> Task<void> {
+        try {
+          NtlmAccount duty{"duty", "", "fern-house"};
+          co_await credSspClient(**mine, duty, "desk", shown);
+        } catch (const Error& e) {
+          kind = e.kind();
+        }
+        if (kind) (*mine)->close();
+      },
+      [&](std::exception_ptr) { over.set_value(); });
+  over.get_future().wait();
+  serverOver.get_future().wait();
+  runtime.stop();
+  CHECK(gotPassword == owns);
+  CHECK(kind == (owns ? std::optional<ErrorKind>() : ErrorKind::NotTrusted));
+}
