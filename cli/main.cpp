@@ -19,6 +19,7 @@ int main(int argc, char** argv) {
   cli::addFileVerbs(app, chosen);
   cli::addMachineVerbs(app, chosen);
   cli::addTrustVerbs(app, chosen);
+  cli::addHostVerbs(app, chosen);
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {

@@ -13,5 +13,6 @@ void addTextVerbs(CLI::App& app, Chosen& chosen);
 void addFileVerbs(CLI::App& app, Chosen& chosen);
 void addMachineVerbs(CLI::App& app, Chosen& chosen);
 void addTrustVerbs(CLI::App& app, Chosen& chosen);
+void addHostVerbs(CLI::App& app, Chosen& chosen);
 
 }  // namespace kw::cli

@@ -54,6 +54,8 @@ struct DoorPlan {
   DoorMaker make;
   /// The service answers only so long after the machine runs; refused before.
   std::chrono::milliseconds answersAfter{0};
+  /// Set when this is a console of the machine's host and no service inside the machine: "spice".
+  std::string console = {};
 };
 
 }  // namespace kw::lab

@@ -70,7 +70,8 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
   /// Paints while somebody looks; else the guest stands still until the next visitor.
   Task<void> animate() {
     auto self = shared_from_this();
-    while (!stopped) {
+    const unsigned mine = epoch;
+    while (!stopped && epoch == mine) {
       if (visitors.empty()) {
         co_await wake.wait();
         continue;
@@ -86,6 +87,12 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
       StreamPtr stream = co_await at->accept();
       admit(std::move(stream), make);
     }
+  }
+
+  /// With the password of the moment.
+  DoorMaker vncMaker() {
+    return [this](const Executor& on, std::shared_ptr<Framebuffer> picture, std::vector<Screen> screens,
+                  Hands& hands) { return vncDoor(options)(on, std::move(picture), std::move(screens), hands); };
   }
 
   void admit(StreamPtr stream, DoorMaker make) {
@@ -112,8 +119,9 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
   /// A service that begins to listen some time after the machine runs.
   Task<void> openDoor(std::size_t index, DoorPlan plan) {
     auto self = shared_from_this();
+    const unsigned mine = epoch;
     if (plan.answersAfter.count() > 0) co_await clock->sleep(plan.answersAfter);
-    if (stopped) co_return;
+    if (stopped || epoch != mine) co_return;
     std::shared_ptr<Listener> at = listenTcp(strand, plan.address, plan.port);
     {
       const std::lock_guard held(doorLock);
@@ -133,6 +141,7 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
   std::map<std::size_t, std::shared_ptr<Listener>> doors;
   std::list<std::shared_ptr<Visitor>> visitors;
   bool stopped = false;
+  unsigned epoch = 0;  ///< counts starts
 };
 
 Console::Console(Executor strand, std::shared_ptr<Clock> clock, std::shared_ptr<Fonts> fonts,
@@ -143,16 +152,19 @@ Console::Console(Executor strand, std::shared_ptr<Clock> clock, std::shared_ptr<
 Console::~Console() { stop(); }
 
 void Console::start(bool alreadyRunning) {
-  state_->stopped = false;
   serving_ = true;
+  std::shared_ptr<Listener> listener;
   if (plan_.vnc) {
-    state_->listener = listenTcp(state_->strand, plan_.address, port_ != 0 ? port_ : plan_.port);
-    port_ = state_->listener->port();
+    listener = listenTcp(state_->strand, plan_.address, port_ != 0 ? port_ : plan_.port);
+    port_ = listener->port();
   }
-  post(state_->strand, [state = state_, alreadyRunning, plan = plan_] {
+  post(state_->strand, [state = state_, alreadyRunning, plan = plan_, listener] {
+    state->stopped = false;
+    ++state->epoch;
+    state->listener = listener;
     if (alreadyRunning) state->guest.alreadyRunning(state->now());
     if (state->listener)
-      spawn(state->strand, [state] { return state->acceptAll(state->listener, vncDoor(state->options)); });
+      spawn(state->strand, [state] { return state->acceptAll(state->listener, state->vncMaker()); });
     for (std::size_t i = 0; i < plan.doors.size(); ++i)
       spawn(state->strand, [state, i, door = plan.doors[i]] { return state->openDoor(i, door); });
     spawn(state->strand, [state] { return state->animate(); });
@@ -166,7 +178,11 @@ void Console::stop() {
   post(state_->strand, [state = state_, done] {
     state->stopped = true;
     if (state->listener) state->listener->close();
-    for (auto& [index, door] : state->doors) door->close();
+    {
+      const std::lock_guard held(state->doorLock);
+      for (auto& [index, door] : state->doors) door->close();
+      state->doors.clear();
+    }
     for (auto& v : state->visitors) v->server->close();
     state->wake.notify();
     done->set_value();
@@ -184,6 +200,30 @@ std::uint16_t Console::doorPort(std::size_t door) const {
 void Console::admit(StreamPtr stream, DoorMaker maker) {
   post(state_->strand, [state = state_, maker, shared = std::make_shared<StreamPtr>(std::move(stream))] {
     state->admit(std::move(*shared), maker);
+  });
+}
+
+void Console::setPassword(const std::string& password) {
+  withGuest([&](Guest&) { state_->options.password = password; });
+}
+
+std::string Console::password() const {
+  std::string out;
+  const_cast<Console*>(this)->withGuest([&](Guest&) { out = state_->options.password; });
+  return out;
+}
+
+void Console::usePort(std::uint16_t port) {
+  if (!serving_) {
+    port_ = port;
+    return;
+  }
+  const std::shared_ptr<Listener> fresh = listenTcp(state_->strand, plan_.address, port);
+  port_ = fresh->port();
+  post(state_->strand, [state = state_, fresh] {
+    if (state->listener) state->listener->close();
+    state->listener = fresh;
+    spawn(state->strand, [state, fresh] { return state->acceptAll(fresh, state->vncMaker()); });
   });
 }
 

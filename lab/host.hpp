@@ -21,6 +21,7 @@ struct ConsolePlan {
   bool vnc = true;              ///< serve the console by VNC on address and port
   std::vector<DoorPlan> doors;  ///< further ways to the guest
   std::string id;               ///< what hosts know the machine by
+  std::uint16_t consoleById = 0;  ///< the host's port where it is named by its ID
 };
 
 /// One guest with its console, on a strand of its own. Thread-safe.
@@ -40,6 +41,11 @@ class Console {
   [[nodiscard]] std::uint16_t doorPort(std::size_t door) const;
   /// Lets a visitor in whom somebody else received (a host that asks for the machine's ID first).
   void admit(StreamPtr stream, DoorMaker maker);
+  /// Of the VNC console; for visitors that come from now on.
+  void setPassword(const std::string& password);
+  [[nodiscard]] std::string password() const;
+  /// The VNC console listens there from now on. Throws Error{Local} when the port is taken.
+  void usePort(std::uint16_t port);
   [[nodiscard]] int visitors() const;
   /// Runs `what` with the guest on its strand, and waits for it.
   void withGuest(const std::function<void(Guest&)>& what);

@@ -21,7 +21,11 @@ int main(int argc, char** argv) {
   app.add_option("--service-delay", delay,
                  "Seconds from a machine's running until seed-bank's own service answers")
       ->capture_default_str();
+  std::vector<std::string> request;
+  auto* host = app.add_subcommand("host", "Asks the running lab as the host NAME: watch, power ID VERB, console ID");
+  host->add_option("words", request, "NAME VERB …")->required();
   CLI11_PARSE(app, argc, argv);
+  if (host->parsed()) return lab::relayHostRequest(lab::hostApiSocket(), request);
   try {
     // Signals are waited for below; threads inherit the blocked set.
     sigset_t signals;
@@ -43,14 +47,15 @@ int main(int argc, char** argv) {
       auto vault = openVault(configFolder());
       std::optional<lab::Gatehouse> records;
       if (gatehouse) records = lab::gatehouseFor(*gatehouse, jump);
-      lab::fillStore(*store, *vault, secrets, records ? &*records : nullptr);
+      lab::fillStore(*store, *vault, secrets, records ? &*records : nullptr,
+                     std::filesystem::read_symlink("/proc/self/exe").string());
     }
     Runtime runtime(1);
     auto fonts = std::make_shared<lab::Fonts>();  // one thread, so one cache serves all
     std::vector<std::unique_ptr<lab::Console>> consoles;
     for (const lab::ConsolePlan& plan : lab::consolePlans(secrets, std::chrono::seconds(delay))) {
       consoles.push_back(std::make_unique<lab::Console>(runtime.strand(), systemClock(), fonts, plan));
-      consoles.back()->start(!fresh);
+      if (!lab::isOffAtFirst(plan)) consoles.back()->start(!fresh);
     }
     const lab::ConsolePortPlan byId = lab::consolePortPlan(secrets);
     std::vector<lab::Console*> all;
@@ -58,6 +63,10 @@ int main(int argc, char** argv) {
     lab::ConsolePort consolePort(runtime.strand(), byId.address, byId.port, byId.options, all);
     consolePort.start();
     std::filesystem::create_directories(lab::mistBenchSocket().parent_path());
+    // Its own thread: switching a console off waits for the one that the consoles run on.
+    Runtime hostRuntime(1);
+    auto hosts = std::make_unique<lab::HostApi>(hostRuntime.strand(), lab::hostApiSocket(),
+                                                lab::hostedMachines(consoles));
     std::vector<std::unique_ptr<lab::TextService>> lines;
     for (const lab::TextServicePlan& plan : lab::textPlans(secrets)) {
       lines.push_back(std::make_unique<lab::TextService>(runtime.strand(), systemClock(), plan));
@@ -67,6 +76,8 @@ int main(int argc, char** argv) {
               << " lines; passwords are in " << (state / "secrets.json").string() << std::endl;
     int received = 0;
     sigwait(&signals, &received);
+    hosts.reset();
+    hostRuntime.stop();
     lines.clear();
     consoles.clear();
     return 0;

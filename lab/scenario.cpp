@@ -24,6 +24,9 @@ constexpr const char* kKioskService = "127.0.0.24";
 constexpr int kRdpPort = 3389;
 constexpr int kTerminalPort = 2101, kIrrigationPort = 2323;
 constexpr int kPalmHouses = 24;
+// What differs between host and records on purpose: a port that was changed on the host, a machine that is
+// gone there, and one (drying-room) that nobody has a record of.
+constexpr int kMovedBench = 7, kMovedPort = 5937, kGoneBench = 19;
 
 std::string palmHouse(int number) {
   return "palm-house-" + std::string(number < 10 ? "0" : "") + std::to_string(number);
@@ -122,23 +125,49 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets, std::chrono::mi
   ConsolePlan& seeds = add("seed-bank", SceneKind::SeedBank, kFernery, 0, 37);
   seeds.vnc = false;
   seeds.id = kSeedBankId;
+  seeds.consoleById = consolePortPlan(secrets).port;
   seeds.doors.push_back({kSeedService, kRdpPort,
                          rdpDoor(rdpService("seed-bank", secrets.certificate, secrets.guestPassword)),
                          serviceDelay});
   ConsolePlan& plates = add("herbarium-scan", SceneKind::HerbariumScan, kFernery, 0, 41);
   plates.vnc = false;
   plates.guest.mostScreens = 3;
-  plates.doors.push_back({kFernery, 5930, spiceDoor({"herbarium-scan", "", true, false, 3}), {}});
+  plates.doors.push_back({kFernery, 5930, spiceDoor({"herbarium-scan", "", true, false, 3}), {}, "spice"});
   ConsolePlan& bees = add("bee-camera", SceneKind::BeeCamera, kOrchard, 0, 43);
   bees.vnc = false;
-  bees.doors.push_back({kOrchard, 5951, spiceDoor({"bee-camera", "", false, true, 1}), serviceDelay / 2});
+  bees.doors.push_back({kOrchard, 5951, spiceDoor({"bee-camera", "", false, true, 1}), serviceDelay / 8, "spice"});
   for (int i = 1; i <= kPalmHouses; ++i) {
-    ConsolePlan& plan = add(palmHouse(i), SceneKind::PropagationBench, kOrchard, 5910 + i,
+    if (i == kGoneBench) continue;
+    const int port = i == kMovedBench ? kMovedPort : 5910 + i;
+    ConsolePlan& plan = add(palmHouse(i), SceneKind::PropagationBench, kOrchard, port,
                             100 + static_cast<std::uint32_t>(i));
     plan.guest.number = i;
   }
+  add("drying-room", SceneKind::MistBench, kOrchard, 5942, 53);
+  for (ConsolePlan& p : plans)
+    if (p.id.empty()) p.id = idForName(p.guest.name);
   return plans;
 }
+
+std::vector<HostedMachine> hostedMachines(const std::vector<std::unique_ptr<Console>>& consoles) {
+  std::vector<HostedMachine> out;
+  for (const auto& console : consoles) {
+    const ConsolePlan& plan = console->plan();
+    HostedMachine m;
+    m.host = plan.address == kFernery ? "fernery" : "orchard";
+    m.name = plan.guest.name;
+    m.id = plan.id;
+    m.console = console.get();
+    m.on = !isOffAtFirst(plan);
+    for (const DoorPlan& door : plan.doors)
+      if (door.console.empty()) m.addresses.push_back(door.address);
+    if (m.name == "mist-bench") m.serials.push_back("unix:" + mistBenchSocket().string());
+    out.push_back(std::move(m));
+  }
+  return out;
+}
+
+bool isOffAtFirst(const ConsolePlan& plan) { return plan.guest.scene == SceneKind::BeeCamera; }
 
 SshServerPlan gatehousePlan(const std::filesystem::path& stateFolder) {
   const Gatehouse usual;
@@ -175,11 +204,12 @@ std::vector<TextServicePlan> textPlans(const LabSecrets& secrets) {
   return plans;
 }
 
-void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gatehouse* gatehouse) {
+void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gatehouse* gatehouse,
+               const std::string& labProgram) {
   for (const auto& [id, folder] : store.load().folders)
     if (folder.name == "Alder Vale") return;
   const std::string fernery = kFernery, orchard = kOrchard;
-  std::map<std::string, Id> screenOf;
+  std::map<std::string, Id> screenOf, hosted;
   store.commit("make the demo garden", [&](StoreWriter& w) {
     const auto folder = [&](Id parent, const std::string& name, const std::string& host) {
       Folder f;
@@ -205,6 +235,8 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
         w.put(e);
         if (e.scheme() == "vnc" && !screenOf.contains(name)) screenOf[name] = e.id;
       }
+      // audio-guide is the planned mistake: its host never heard of it.
+      if (!host.empty() && name != "audio-guide") hosted[name] = m.id;
       return m.id;
     };
     machine(glass, "mist-bench", "fernery", "controller",
@@ -240,6 +272,17 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
                             {{"screen", "vnc://" + orchard + ":" + std::to_string(5910 + i)}});
       // The last one stands in a network that only the jump host reaches.
       if (i == kPalmHouses && gatehouse != nullptr) w.set({OwnerKind::Machine, id}, "route.via", "gatehouse");
+    }
+    if (!labProgram.empty()) {
+      const std::pair<const char*, Id> hosts[] = {{"fernery", glass}, {"orchard", visitor}};
+      for (const auto& [name, group] : hosts) {
+        HostRecord h;
+        h.name = name, h.folder = group;
+        h.address = "command:\"" + labProgram + "\" host " + name;
+        w.put(h);
+      }
+      for (const auto& [name, id] : hosted)
+        w.set({OwnerKind::Machine, id}, "host.id", name == "seed-bank" ? kSeedBankId : idForName(name));
     }
     w.set({OwnerKind::Folder, outdoors}, "line.speed", "9600");
     w.set({OwnerKind::Folder, glass}, "screen.fit", "fill");

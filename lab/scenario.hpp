@@ -4,6 +4,7 @@
 
 #include "credential/vault.hpp"
 #include "lab/host.hpp"
+#include "lab/host_api.hpp"
 #include "lab/ssh_server.hpp"
 #include "lab/text_service.hpp"
 #include "record/store.hpp"
@@ -23,6 +24,11 @@ LabSecrets loadOrMakeSecrets(const std::filesystem::path& folder);
 /// answers so long after the machine runs.
 std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets,
                                       std::chrono::milliseconds serviceDelay = std::chrono::seconds(40));
+
+/// The consoles as their hosts know them.
+std::vector<HostedMachine> hostedMachines(const std::vector<std::unique_ptr<Console>>& consoles);
+/// bee-camera is off until somebody starts it.
+bool isOffAtFirst(const ConsolePlan& plan);
 
 /// fernery's port for consoles by machine ID, with the host's account.
 struct ConsolePortPlan {
@@ -51,6 +57,8 @@ std::filesystem::path mistBenchSocket();
 
 /// Fills an empty store with the garden's machines; passwords that people would have kept are kept.
 /// Does nothing when the place is there already.
-void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gatehouse* gatehouse = nullptr);
+/// `labProgram`: kettle-lab's path, by which the hosts are asked; empty: no hosts.
+void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gatehouse* gatehouse = nullptr,
+               const std::string& labProgram = "");
 
 }  // namespace kw::lab

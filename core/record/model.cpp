@@ -51,6 +51,12 @@ const Machine* Snapshot::machineNamed(const std::string& name) const {
   return nullptr;
 }
 
+const HostRecord* Snapshot::hostNamed(const std::string& name) const {
+  for (const auto& [id, host] : hosts)
+    if (host.name == name) return &host;
+  return nullptr;
+}
+
 std::vector<const Folder*> Snapshot::pathOf(Id folder) const {
   std::vector<const Folder*> path;
   for (auto at = folders.find(folder); at != folders.end() && path.size() < 32;
@@ -99,6 +105,8 @@ ResolvedSetting Snapshot::resolve(Owner owner, const std::string& key, const Set
         return out(*value, "from the machine", false);
     }
   if (const auto found = machines.find(machine); found != machines.end()) folder = found->second.folder;
+  if (owner.kind == OwnerKind::Host)
+    if (const auto found = hosts.find(owner.id); found != hosts.end()) folder = found->second.folder;
   const auto path = pathOf(folder);
   for (auto at = path.rbegin(); at != path.rend(); ++at)
     if (const std::string* value = valueAt({OwnerKind::Folder, (*at)->id}))

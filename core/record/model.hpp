@@ -11,7 +11,7 @@ namespace kw {
 
 using Id = std::int64_t;  ///< 0 means none
 
-enum class OwnerKind { Folder = 1, Machine = 2, WayIn = 3 };
+enum class OwnerKind { Folder = 1, Machine = 2, WayIn = 3, Host = 4 };
 struct Owner {
   OwnerKind kind = OwnerKind::Folder;
   Id id = 0;
@@ -28,6 +28,16 @@ struct Folder {
 struct Machine {
   Id id = 0, folder = 0;
   std::string name, host, tags, notes;
+  std::int64_t version = 0;
+};
+
+/// What runs machines, and how it is asked (host/adapter.hpp). Machines name it by Machine::host, and by the
+/// setting "host.id" which of its machines they are.
+struct HostRecord {
+  Id id = 0, folder = 0;  ///< folder: where machines adopted from it go; 0: a place of its name
+  std::string name;
+  std::string address;  ///< "libvirt:qemu:///system", "qmp:/path", "command:program words"
+  std::string notes;
   std::int64_t version = 0;
 };
 
@@ -62,12 +72,14 @@ class Snapshot {
   std::unordered_map<Id, Folder> folders;
   std::unordered_map<Id, Machine> machines;
   std::unordered_map<Id, Endpoint> endpoints;
+  std::map<Id, HostRecord> hosts;
   std::map<Owner, SettingValues> settings;
   std::int64_t revision = 0;  ///< grows with every change of the store
 
   /// The ways in of a machine, in their order.
   [[nodiscard]] std::vector<const Endpoint*> endpointsOf(Id machine) const;
   [[nodiscard]] const Machine* machineNamed(const std::string& name) const;
+  [[nodiscard]] const HostRecord* hostNamed(const std::string& name) const;
   /// Place first: {place, group, …}. Endless parents (a broken store) end after 32.
   [[nodiscard]] std::vector<const Folder*> pathOf(Id folder) const;
   /// From the owner outwards to what is built in. Never throws; the value is always one that the setting

@@ -10,5 +10,6 @@ std::vector<Setting> declareSpiceSettings();
 std::vector<Setting> declareLineSettings();
 std::vector<Setting> declareSshSettings();
 std::vector<Setting> declareConnectionSettings();
+std::vector<Setting> declareHostSettings();
 
 }  // namespace kw

@@ -14,10 +14,10 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr int kSchemaVersion = 1;
 constexpr int kKeptUndos = 200;
 
-constexpr const char* kSchema = R"sql(
+/// What makes a store of one version from the one before; the first begins from nothing.
+constexpr const char* kSteps[] = {R"sql(
 CREATE TABLE folder(id INTEGER PRIMARY KEY, parent INTEGER NOT NULL, name TEXT NOT NULL, host TEXT NOT NULL,
                     notes TEXT NOT NULL, version INTEGER NOT NULL);
 CREATE TABLE machine(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name TEXT NOT NULL, host TEXT NOT NULL,
@@ -35,7 +35,12 @@ CREATE TABLE revision(number INTEGER NOT NULL);
 CREATE INDEX machine_folder ON machine(folder);
 CREATE INDEX endpoint_machine ON endpoint(machine);
 INSERT INTO revision VALUES(1);
-)sql";
+)sql",
+                                  R"sql(
+CREATE TABLE host(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name TEXT NOT NULL, address TEXT NOT NULL,
+                  notes TEXT NOT NULL, version INTEGER NOT NULL);
+)sql"};
+constexpr int kSchemaVersion = static_cast<int>(std::size(kSteps));
 
 std::string nowText() {
   const std::time_t now = std::time(nullptr);
@@ -52,6 +57,7 @@ const std::vector<std::string>& columnsOf(const std::string& table) {
       {"folder", {"parent", "name", "host", "notes"}},
       {"machine", {"folder", "name", "host", "tags", "notes"}},
       {"endpoint", {"machine", "label", "address", "position"}},
+      {"host", {"folder", "name", "address", "notes"}},
       {"setting", {"owner_kind", "owner", "key", "value"}},
   };
   return columns.at(table);
@@ -98,6 +104,12 @@ class SqliteWriter : public StoreWriter {
     write("endpoint", e.address, e.id, e.version, row);
   }
 
+  void put(HostRecord& h) override {
+    if (h.name.empty()) throw Error(ErrorKind::Local, "a host needs a name");
+    Json row{{"folder", h.folder}, {"name", h.name}, {"address", h.address}, {"notes", h.notes}};
+    write("host", h.name, h.id, h.version, row);
+  }
+
   void removeFolder(Id id) override {
     for (Id child : ids("SELECT id FROM folder WHERE parent=?", id)) removeFolder(child);
     for (Id machine : ids("SELECT id FROM machine WHERE folder=?", id)) removeMachine(machine);
@@ -112,6 +124,11 @@ class SqliteWriter : public StoreWriter {
   void removeEndpoint(Id id) override {
     removeOwned({OwnerKind::WayIn, id});
     removeRow("endpoint", id);
+  }
+
+  void removeHost(Id id) override {
+    removeOwned({OwnerKind::Host, id});
+    removeRow("host", id);
   }
 
   void set(Owner owner, const std::string& key, const std::optional<std::string>& value) override {
@@ -248,6 +265,13 @@ class SqliteStore : public Store {
                    endpoints.getColumn(2).getString(), endpoints.getColumn(3).getString(),
                    endpoints.getColumn(4).getInt(),    endpoints.getColumn(5).getInt64()};
         s.endpoints.emplace(e.id, std::move(e));
+      }
+      SQLite::Statement hosts(db_, "SELECT id, folder, name, address, notes, version FROM host");
+      while (hosts.executeStep()) {
+        HostRecord h{hosts.getColumn(0).getInt64(),  hosts.getColumn(1).getInt64(),
+                     hosts.getColumn(2).getString(), hosts.getColumn(3).getString(),
+                     hosts.getColumn(4).getString(), hosts.getColumn(5).getInt64()};
+        s.hosts.emplace(h.id, std::move(h));
       }
       SQLite::Statement settings(db_, "SELECT owner_kind, owner, key, value FROM setting");
       while (settings.executeStep())
@@ -415,10 +439,8 @@ class SqliteStore : public Store {
     const int version = db_.execAndGet("PRAGMA user_version").getInt();
     if (version > kSchemaVersion)
       throw Error(ErrorKind::Local, "this store was made by a newer Kettle Window", file_.string());
-    if (version == 0) {
-      db_.exec(kSchema);
-      db_.exec("PRAGMA user_version=" + std::to_string(kSchemaVersion));
-    }
+    for (int step = version; step < kSchemaVersion; ++step) db_.exec(kSteps[step]);
+    db_.exec("PRAGMA user_version=" + std::to_string(kSchemaVersion));
     making.commit();
     std::error_code ignored;
     std::filesystem::permissions(

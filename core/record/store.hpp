@@ -25,10 +25,13 @@ class StoreWriter {
   virtual void put(Folder& folder) = 0;
   virtual void put(Machine& machine) = 0;
   virtual void put(Endpoint& endpoint) = 0;
+  virtual void put(HostRecord& host) = 0;
   /// With everything in it: groups, machines, ways in, settings, kept passwords.
   virtual void removeFolder(Id id) = 0;
   virtual void removeMachine(Id id) = 0;
   virtual void removeEndpoint(Id id) = 0;
+  /// Its machines stay.
+  virtual void removeHost(Id id) = 0;
   /// Nothing takes the own value back, so that the inherited one counts again. Throws Error{Local} with a
   /// sentence when the setting does not exist or does not allow the value.
   virtual void set(Owner owner, const std::string& key, const std::optional<std::string>& value) = 0;

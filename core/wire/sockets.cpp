@@ -167,6 +167,14 @@ Task<StreamPtr> connectUnix(std::string path) {
   co_return std::make_unique<SocketStream<Unix::socket>>(std::move(socket), path);
 }
 
+StreamPtr adoptUnix(const Executor& on, int descriptor, const std::string& name) {
+  Unix::socket socket(on);
+  error_code code;
+  socket.assign(Unix(), descriptor, code);
+  if (code) throw Error(ErrorKind::Local, "the socket cannot be used: " + code.message(), name);
+  return std::make_unique<SocketStream<Unix::socket>>(std::move(socket), name);
+}
+
 std::unique_ptr<Listener> listenTcp(const Executor& on, const std::string& address, std::uint16_t port) {
   error_code code;
   const auto parsed = asio::ip::make_address(address, code);

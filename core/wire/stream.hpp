@@ -44,6 +44,9 @@ Task<StreamPtr> connectTcp(std::string host, std::uint16_t port, std::chrono::na
 /// allowed.
 Task<StreamPtr> connectUnix(std::string path);
 
+/// A connected socket of the local kind (socketpair) as a stream; takes it over.
+StreamPtr adoptUnix(const Executor& on, int descriptor, const std::string& name);
+
 /// Two ends of a pipe in memory. Each direction holds at most `capacity` bytes before the writer waits.
 std::pair<StreamPtr, StreamPtr> memoryPair(const Executor& on, std::size_t capacity = 1 << 20);
 /// A stream that yields `bytes` and then ends; what is written is dropped. For fuzzing and benches.

@@ -1,0 +1,38 @@
+// Why a way in does not open: looked at step by step, each finding a sentence with a cure. Touches only the
+// addresses of the record, its jumps, and its host.
+#pragma once
+#include <memory>
+
+#include "host/host.hpp"
+#include "record/model.hpp"
+#include "route/opening.hpp"
+
+namespace kw::host {
+
+enum class Weight {
+  Good,     ///< as it should be
+  Remark,   ///< does not hinder
+  Trouble,  ///< this is why
+};
+struct Finding {
+  std::string code;      ///< "refused", "other-service", … (docs/guide.md lists them)
+  Weight weight = Weight::Remark;
+  std::string sentence;
+  std::string cure;      ///< what a person can do
+  std::string change;    ///< what a click may do about it: "port:5901", "via:ssh://…", "start", "drift"; may be empty
+};
+
+struct WhyTools {
+  std::shared_ptr<Clock> clock = systemClock();
+  std::chrono::nanoseconds limit = std::chrono::seconds(3);
+  /// The host of the machine, when one is known and watched; may be null.
+  std::shared_ptr<Host> host;
+};
+
+/// `wayIn` 0: only the address is looked at. Never throws.
+Task<std::vector<Finding>> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address address,
+                                  WhyTools tools);
+/// True when a finding is a Trouble.
+bool anyTrouble(const std::vector<Finding>& findings);
+
+}  // namespace kw::host
