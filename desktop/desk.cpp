@@ -1,14 +1,21 @@
 #include "desktop/desk.hpp"
 
+#include <QFile>
 #include <QHostInfo>
+#include <QJsonArray>
+#include <QJsonDocument>
+#include <QJsonObject>
 #include <utility>
 
+#include "base/file.hpp"
+#include "host/console.hpp"
 #include "route/opening.hpp"
 
 namespace kw::desktop {
 
 Desk::Desk(OpeningTools tools, Records::Loading loading, QObject* parent)
-    : QObject(parent), records_(tools, loading, this), reach_(runtime_, this), tools_(std::move(tools)) {
+    : QObject(parent),
+      records_(tools, loading, this), reach_(runtime_, this), hosts_(runtime_, records_, this), tools_(std::move(tools)) {
   if (!tools_.ssh) tools_.ssh = std::make_shared<SshPool>([this] { return runtime_.strand(); });
   reach_.jumpOf = [this](const Endpoint& e) { return jumpOf(e); };
 }
@@ -29,7 +36,9 @@ OpenSession* Desk::sessionOf(Id endpoint) const {
   return nullptr;
 }
 
-OpenSession* Desk::open(Id id) {
+OpenSession* Desk::open(Id id) { return make(id, true); }
+
+OpenSession* Desk::make(Id id, bool startsNow) {
   if (OpenSession* have = sessionOf(id)) return have;
   const Snapshot& records = records_.snapshot();
   const auto found = records.endpoints.find(id);
@@ -43,7 +52,7 @@ OpenSession* Desk::open(Id id) {
     auto session = makeSession(runtime_.strand(), address, machine, setting, tools_, owner);
     const QString label = QString::fromStdString(endpoint.label + " · " + kindOf(address, setting));
     note(QString::fromStdString(machine), "opened " + endpoint.address);
-    return start(std::move(session), QString::fromStdString(machine), label, id, setting);
+    return start(std::move(session), QString::fromStdString(machine), label, id, setting, startsNow);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return nullptr;
@@ -68,7 +77,7 @@ OpenSession* Desk::openAddress(const QString& text) {
 }
 
 OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, const QString& label,
-                         Id endpoint, const SettingReader& setting) {
+                         Id endpoint, const SettingReader& setting, bool startsNow) {
   auto* session = new OpenSession(std::move(core), machine, label, endpoint, this);
   const std::string clipboard = setting("clipboard.way");
   session->clipboardToMachine = clipboard == "both" || clipboard == "to";
@@ -110,9 +119,98 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
       if (!file.empty()) note(session->machine(), "log " + file);
     });
   connect(session, &OpenSession::ended, this, [this, session] { discard(session); });
-  session->start();
+  if (startsNow) session->start();
   emit sessionsChanged();
   return session;
+}
+
+OpenSession* Desk::startAndOpen(Id id) {
+  if (OpenSession* have = sessionOf(id)) return have;
+  const auto records = records_.shared();
+  const auto found = records->endpoints.find(id);
+  if (found == records->endpoints.end()) return nullptr;
+  const Endpoint way = found->second;
+  const auto hosted = hosts_.of(way.machine);
+  if (!hosted) {
+    emit said(tr("No host is known for this machine. Adopt it from the stock, or give its ID on the sheet."));
+    return nullptr;
+  }
+  OpenSession* session = make(id, false);
+  if (session == nullptr) return nullptr;
+  const SettingReader setting = settingsOf(*records, {OwnerKind::WayIn, id});
+  host::StartPlan plan;
+  plan.host = hosted->host;
+  plan.id = hosted->id;
+  plan.limit = std::chrono::seconds(wholeOf(setting, "host.wait"));
+  plan.service = "its " + way.label;
+  plan.again = host::passwordAgain(*records, tools_, way.machine);
+  const host::HostPlace place{hosted->host->record().name, {}};
+  plan.addressNow = [records, way, place](const host::StockMachine& m) {
+    return host::addressNow(*records, way, m, place);
+  };
+  const auto errand = std::make_shared<host::StartErrand>(runtime_.strand(), tools_.clock, std::move(plan));
+  session->usualStart = usualStartSeconds(way.machine);
+  note(session->machine(), "start asked of " + place.name);
+  connect(session, &OpenSession::startOver, this, [this, session, id] { startIsOver(session, id, *session->starting()); });
+  session->startWith(errand);
+  return session;
+}
+
+void Desk::startIsOver(OpenSession* session, Id endpoint, const host::StartView& view) {
+  if (view.failure) {
+    note(session->machine(), std::string("start: ") + view.failure->what());
+    return;
+  }
+  const Snapshot& s = records_.snapshot();
+  const auto way = s.endpoints.find(endpoint);
+  if (way == s.endpoints.end()) return discard(session);
+  const int seconds = static_cast<int>(std::chrono::duration_cast<std::chrono::seconds>(view.took).count());
+  // One that ran already says nothing about how long a start takes.
+  if (!view.steps.empty() && view.steps.front().remark.empty()) rememberStart(way->second.machine, seconds);
+  note(session->machine(), "answers after " + std::to_string(seconds) + " s");
+  if (view.address && view.address->uri() != way->second.address) {
+    Endpoint fresh = way->second;
+    fresh.address = view.address->uri();
+    records_.commit(tr("%1 follows its host").arg(session->machine()), [&](StoreWriter& w) { w.put(fresh); });
+    discard(session);
+    emit openAnew(endpoint);
+    return;
+  }
+  session->start();
+}
+
+namespace {
+QString startsFile() { return QString::fromStdString((stateFolder() / "starts.json").string()); }
+constexpr int kRememberedStarts = 5;
+
+QJsonObject rememberedStarts() {
+  QFile file(startsFile());
+  return file.open(QIODevice::ReadOnly) ? QJsonDocument::fromJson(file.readAll()).object() : QJsonObject();
+}
+}  // namespace
+
+int Desk::usualStartSeconds(Id machine) const {
+  std::vector<int> took;
+  for (const QJsonValue& v : rememberedStarts()[QString::number(machine)].toArray()) took.push_back(v.toInt());
+  if (took.empty()) return 0;
+  std::sort(took.begin(), took.end());
+  return std::max(1, took[took.size() / 2]);
+}
+
+void Desk::rememberStart(Id machine, int seconds) {
+  QJsonObject all = rememberedStarts();
+  QJsonArray mine = all[QString::number(machine)].toArray();
+  mine.append(seconds);
+  while (mine.size() > kRememberedStarts) mine.removeFirst();
+  all[QString::number(machine)] = mine;
+  try {
+    std::error_code ignored;
+    std::filesystem::create_directories(stateFolder(), ignored);
+    const std::string text = QJsonDocument(all).toJson(QJsonDocument::Compact).toStdString();
+    writeFileSafely(startsFile().toStdString(), viewOf(text));
+  } catch (const Error&) {
+    // Only a guess is lost.
+  }
 }
 
 void Desk::discard(OpenSession* session) {

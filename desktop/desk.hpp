@@ -4,6 +4,7 @@
 #include <memory>
 
 #include "base/runtime.hpp"
+#include "desktop/hosts/hosts.hpp"
 #include "desktop/open_session.hpp"
 #include "desktop/reach.hpp"
 #include "desktop/records.hpp"
@@ -20,12 +21,19 @@ class Desk : public QObject {
 
   [[nodiscard]] Records& records() { return records_; }
   [[nodiscard]] Reach& reach() { return reach_; }
+  [[nodiscard]] Hosts& hosts() { return hosts_; }
+  [[nodiscard]] const Hosts& hosts() const { return hosts_; }
   [[nodiscard]] Runtime& runtime() { return runtime_; }
   [[nodiscard]] const OpeningTools& tools() const { return tools_; }
 
   /// The open session of a way in, or a new one that is starting. Null (and `said`) when it cannot be opened.
   OpenSession* open(Id endpoint);
   OpenSession* openAddress(const QString& address);
+  /// Like open(), but asks the machine's host to start it first and waits until the way in answers. Null (and
+  /// `said`) when the machine is not linked to a host.
+  OpenSession* startAndOpen(Id endpoint);
+  /// How long starts of this machine took lately; 0 when none is remembered.
+  [[nodiscard]] int usualStartSeconds(Id machine) const;
   [[nodiscard]] const QList<OpenSession*>& sessions() const { return sessions_; }
   [[nodiscard]] OpenSession* sessionOf(Id endpoint) const;
   /// The hops of a way in as they stand now: from the open session, or from the last check.
@@ -41,18 +49,24 @@ class Desk : public QObject {
   void said(const QString& sentence);
   void sessionsChanged();
   void journalChanged();
+  /// The way in of a started machine is elsewhere now; its record was changed, and it is to be opened anew.
+  void openAnew(Id endpoint);
 
  private:
+  void startIsOver(OpenSession* session, Id endpoint, const host::StartView& view);
+  void rememberStart(Id machine, int seconds);
+  OpenSession* make(Id endpoint, bool startsNow);
   /// Writes into the journal; that it cannot be written is said, and nothing else fails.
   void note(const QString& machine, const std::string& what);
   [[nodiscard]] std::optional<Address> jumpOf(const Endpoint& endpoint) const;
   [[nodiscard]] QString hostOf(Id endpoint) const;
   OpenSession* start(std::shared_ptr<Session> session, const QString& machine, const QString& label,
-                     Id endpoint, const SettingReader& setting);
+                     Id endpoint, const SettingReader& setting, bool startsNow = true);
 
   Runtime runtime_{2};
   Records records_;
   Reach reach_;
+  Hosts hosts_;
   OpeningTools tools_;
   QList<OpenSession*> sessions_;
 };

@@ -57,6 +57,7 @@ void MainWindow::buildMenus() {
     go_->selectAll();
   });
   add(machine, "open", tr("&Open"), {}, [this] { roster_->openSelected(); });
+  add(machine, "startAndOpen", tr("S&tart and open"), QKeySequence("Ctrl+Return"), [this] { startAndOpen(currentMachine()); });
   add(machine, "sheet", tr("&Edit the sheet…"), QKeySequence("Ctrl+E"), [this] {
     Id m = roster_->selected();
     if (current() != nullptr && !roster_->hasFocus())
@@ -80,6 +81,11 @@ void MainWindow::buildMenus() {
   buildSessionMenu();
   buildViewMenu();
   QMenu* tools = menu(tr("&Tools"));
+  add(tools, "stock", tr("&Stock of all hosts"), QKeySequence("Ctrl+K"), [this] { showStock(); });
+  add(tools, "why", tr("&Why does it not open?"), QKeySequence("Ctrl+Y"), [this] {
+    const auto ways = desk_.records().snapshot().endpointsOf(currentMachine());
+    lookWhy(current() != nullptr && !roster_->hasFocus() ? current()->endpoint() : ways.empty() ? 0 : ways.front()->id);
+  });
   add(tools, "journal", tr("&Journal"), QKeySequence("Ctrl+J"), [this] { showJournal(); });
   add(tools, "trusted", tr("&Trusted certificates and keys"), {}, [this] { showTrusted(); });
   add(tools, "unlock", tr("&Unlock kept passwords…"), {}, [this] { askPassphrase(true); });
@@ -124,13 +130,7 @@ void MainWindow::buildSessionMenu() {
   });
   buildTextMenu(session);
   session->addSeparator();
-  QMenu* power = session->addMenu(tr("Po&wer"));
-  power->setToolTipsVisible(true);
-  add(power, "powerDown", tr("Ask the machine to shut &down"), {},
-      [this] { askForPower(PowerWish::ShutDown); });
-  add(power, "powerReboot", tr("Ask the machine to &restart"), {},
-      [this] { askForPower(PowerWish::Reboot); });
-  add(power, "powerReset", tr("&Force a restart…"), {}, [this] { askForPower(PowerWish::Reset); });
+  buildPowerMenu(session);
   session->addSeparator();
   add(session, "end", tr("&End the session"), QKeySequence("Ctrl+W"), [this] { endSession(current()); });
   connect(session, &QMenu::aboutToShow, this, &MainWindow::refreshActions);
@@ -170,7 +170,10 @@ void MainWindow::buildViewMenu() {
   view->addSeparator();
   add(view, "roster", tr("&Roster"), QKeySequence("F7"),
       [this] { rosterPanel_->setVisible(!rosterPanel_->isVisible()); });
-  add(view, "side", tr("Si&de"), QKeySequence("F8"), [this] { side_->setVisible(!side_->isVisible()); });
+  add(view, "side", tr("Si&de"), QKeySequence("F8"), [this] {
+    sideWanted_ = !sideWanted_;
+    side_->setVisible(sideWanted_);
+  });
   QMenu* schemes = view->addMenu(tr("&Colours"));
   const std::tuple<QString, QString, SchemeChoice> choices[] = {
       {"schemeDesktop", tr("As the desktop"), SchemeChoice::FollowDesktop},
@@ -261,8 +264,7 @@ void MainWindow::refreshActions() {
   actions_["sound"]->setChecked(s != nullptr && s->soundWanted());
   const Capabilities can = s != nullptr ? s->capabilities() : Capabilities{};
   allow("sound", live && can.sound.can, live ? QString::fromStdString(can.sound.why) : notLive);
-  for (const char* name : {"powerDown", "powerReboot", "powerReset"})
-    allow(name, live && can.power.can, live ? QString::fromStdString(can.power.why) : notLive);
+  refreshPower(live && can.power.can, live ? QString::fromStdString(can.power.why) : notLive);
   const QString fit =
       stage_->focusedPane() != nullptr ? wordOf(stage_->focusedPane()->view()->fitMode()) : QString();
   const std::pair<const char*, const char*> fits[] = {
@@ -429,6 +431,11 @@ std::vector<SpoutEntry> MainWindow::spoutEntries(OpenSession* session, ScreenWin
 }
 
 void MainWindow::askForPower(PowerWish wish) {
+  // A machine's host is asked first: it knows states, and needs no open session.
+  if (const auto hosted = desk_.hosts().of(currentMachine()); hosted && hosted->hostLive && hosted->machine)
+    return powerOfMachine(wish == PowerWish::ShutDown ? host::PowerAct::ShutDown
+                          : wish == PowerWish::Reboot ? host::PowerAct::Restart
+                                                      : host::PowerAct::Reset);
   OpenSession* s = current();
   if (s == nullptr) return;
   if (wish == PowerWish::Reset) {

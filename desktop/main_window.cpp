@@ -24,6 +24,8 @@
 
 #include "base/file.hpp"
 #include "desktop/files_panel.hpp"
+#include "desktop/hosts/start_timeline.hpp"
+#include "desktop/hosts/stock_view.hpp"
 #include "desktop/journal_view.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
@@ -55,6 +57,9 @@ MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_
     refreshSide();
     refreshActions();
   });
+  connect(&desk_.hosts(), &Hosts::changed, this, &MainWindow::hostsChanged);
+  connect(&desk_.hosts(), &Hosts::said, this, &MainWindow::say);
+  connect(&desk_, &Desk::openAnew, this, &MainWindow::openEndpoint);
   connect(&desk_.reach(), &Reach::changed, this, [this] {
     roster_->statesChanged();
     refreshSide();
@@ -84,6 +89,11 @@ void MainWindow::buildTop() {
   row->setSpacing(14);
   go_ = new GoField(top);
   row->addWidget(go_, 1);
+  auto* stock = new QToolButton(top);
+  stock->setText(tr("Stock"));
+  stock->setToolTip(tr("All machines of all hosts"));
+  connect(stock, &QToolButton::clicked, this, &MainWindow::showStock);
+  row->addWidget(stock);
   auto* journal = new QToolButton(top);
   journal->setText(tr("Journal"));
   journal->setToolTip(tr("What was opened, when"));
@@ -148,6 +158,8 @@ void MainWindow::buildTop() {
   stageColumn->addWidget(stageAndFiles_, 1);
   centre_->addWidget(stagePage);
   connect(centre_, &QStackedWidget::currentChanged, this, [this] {
+    // The stock has details of its own on the right.
+    if (stock_ != nullptr) side_->setVisible(centre_->currentWidget() != stock_ && sideWanted_);
     if (!actions_.isEmpty()) refreshSide();
   });
   side_ = new Side(split_);
@@ -176,6 +188,7 @@ void MainWindow::buildTop() {
   });
   connect(roster_, &RosterList::openWanted, this, &MainWindow::openEndpoint);
   connect(roster_, &RosterList::sheetWanted, this, [this](Id m) { editMachine(m); });
+  connect(roster_, &RosterList::startWanted, this, &MainWindow::startAndOpen);
   connect(roster_, &RosterList::removeWanted, this, &MainWindow::removeMachine);
   connect(roster_, &RosterList::groupSheetWanted, this, [this](Id folder) { editGroup(folder); });
   connect(roster_, &RosterList::newGroupWanted, this, [this](Id parent) { editGroup(0, parent); });
@@ -209,6 +222,14 @@ void MainWindow::buildTop() {
     refreshActions();
   });
   connect(stage_, &Stage::endWanted, this, &MainWindow::endSession);
+  stage_->hasConsole = [this](OpenSession* s) { return consoleBeside(s) != nullptr; };
+  connect(stage_, &Stage::consoleWanted, this, [this](OpenSession* s) {
+    const Endpoint* console = consoleBeside(s);
+    if (console == nullptr) return;
+    if (stage_->panes().size() < 2) stage_->arrange(2);
+    openEndpoint(console->id);
+  });
+  connect(stage_, &Stage::whyWanted, this, [this](OpenSession* s) { lookWhy(s->endpoint()); });
   connect(stage_, &Stage::fullScreenWanted, this, &MainWindow::openFullScreen);
   connect(stage_, &Stage::releaseChordPressed, this, [this](OpenSession* s) {
     // Frees the keyboard and offers what can be done, as the spout does in full screen.
@@ -284,6 +305,11 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
     if (OpenSession* open = desk_.sessionOf(e->id)) {
       now.openEndpoints.insert(e->id);
       const SessionStatus& status = open->status();
+      if (const host::StartView* start = open->starting()) {
+        now.state = start->failure ? State::Trouble : State::Starting;
+        now.sentence = start->failure ? QString::fromStdString(start->failure->detail()) : tr("starting · %1").arg(StartTimeline::clockWords(std::chrono::seconds(open->secondsInStage())));
+        continue;
+      }
       now.state = open->isLive() ? State::Answering : status.problem ? State::Trouble : State::Starting;
       now.sentence = open->question() ? tr("asks something in its pane")
                      : open->isLive() ? (open->route().sealed ? tr("open · sealed") : tr("open · plain line"))
@@ -312,6 +338,7 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
   } else {
     now.sentence = anyUsable ? tr("never reached") : tr("never reached · no engine for it yet");
   }
+  hostedNow(machine, now);
   if (!clash.isEmpty()) {
     now.state = State::Trouble;
     now.sentence = clash;
@@ -320,7 +347,7 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
 }
 
 /// How many machines of a group, and of those inside it, stand how.
-std::vector<std::pair<State, QString>> MainWindow::statesIn(Id folder) const {
+std::vector<SideCheck> MainWindow::statesIn(Id folder) const {
   const Snapshot& s = desk_.records().snapshot();
   std::map<State, int> counts;
   for (const auto& [id, m] : s.machines) {
@@ -328,10 +355,9 @@ std::vector<std::pair<State, QString>> MainWindow::statesIn(Id folder) const {
     if (std::any_of(path.begin(), path.end(), [folder](const Folder* f) { return f->id == folder; }))
       ++counts[nowOf(m).state];
   }
-  std::vector<std::pair<State, QString>> out;
-  for (const auto& [state, count] : counts)
-    out.emplace_back(state, tr("%1 %2").arg(count).arg(wordsFor(state)));
-  if (out.empty()) out.emplace_back(State::NeverReached, tr("none yet"));
+  std::vector<SideCheck> out;
+  for (const auto& [state, count] : counts) out.push_back({state, tr("%1 %2").arg(count).arg(wordsFor(state))});
+  if (out.empty()) out.push_back({State::NeverReached, tr("none yet")});
   return out;
 }
 
@@ -339,16 +365,16 @@ void MainWindow::refreshSide() {
   if (centre_->currentWidget() == sheet_) {
     if (const auto draft = sheet_->draftEndpoint()) {
       side_->setRoute(tr("What will happen"), desk_.route(*draft, sheet_->machineName()));
-      std::vector<std::pair<State, QString>> checks;
+      std::vector<SideCheck> checks;
       const Reached& known = desk_.reach().of(draft->id);
-      checks.emplace_back(
-          known.checked && !known.result.untried ? (known.result.answers ? State::Answering : State::Trouble)
-                                                 : State::NeverReached,
-          known.checked ? QString::fromStdString(known.result.sentence) : tr("the host was not tried yet"));
+      checks.push_back(
+          {known.checked && !known.result.untried ? (known.result.answers ? State::Answering : State::Trouble)
+                                                  : State::NeverReached,
+           known.checked ? QString::fromStdString(known.result.sentence) : tr("the host was not tried yet")});
       const QString clash = desk_.clashOf(*draft);
-      checks.emplace_back(
-          clash.isEmpty() ? State::Answering : State::Trouble,
-          clash.isEmpty() ? tr("no other machine uses this port") : tr("the port is %1's too").arg(clash));
+      checks.push_back(
+          {clash.isEmpty() ? State::Answering : State::Trouble,
+           clash.isEmpty() ? tr("no other machine uses this port") : tr("the port is %1's too").arg(clash)});
       side_->setChecks(tr("Before the first open"), checks);
     }
     if (sheet_->editsFolder()) {
@@ -368,6 +394,7 @@ void MainWindow::refreshSide() {
       const QString name = QString::fromStdString(machine->second.name);
       side_->setRoute(tr("Route to %1 · %2").arg(name, QString::fromStdString(e->label)),
                       desk_.route(*e, name));
+      showFindings(e->id);
       side_->setFigures(desk_.sessionOf(e->id));
       return;
     }
@@ -375,6 +402,7 @@ void MainWindow::refreshSide() {
   if (session != nullptr) {
     auto hops = desk_.route(*session);
     side_->setRoute(tr("Route to %1 · %2").arg(session->machine(), session->label()), hops);
+    showFindings(session->endpoint());
   } else {
     side_->setRoute({}, {});
   }
@@ -515,6 +543,21 @@ void MainWindow::refreshJournal() {
 }
 
 void MainWindow::cure(const QString& action) {
+  if (action == "stock") return showStock();
+  if (action == "start") {
+    const auto way = desk_.records().snapshot().endpoints.find(whyEndpoint_);
+    if (way != desk_.records().snapshot().endpoints.end()) startAndOpen(way->second.machine);
+    return;
+  }
+  if (action == "drift") return followHost(whyEndpoint_);
+  if (action.startsWith("via:")) {
+    const QString via = action.mid(4);
+    if (desk_.records().commit(tr("put a tunnel before it"), [&](StoreWriter& w) {
+          w.set({OwnerKind::WayIn, whyEndpoint_}, "route.via", via.toStdString());
+        }))
+      say(tr("It goes through %1 from now on. Ctrl+Z takes it back.").arg(via));
+    return;
+  }
   if (action == "retry") {
     if (OpenSession* s = current()) s->session().retry();
     return;

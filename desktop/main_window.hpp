@@ -9,6 +9,7 @@
 #include "desktop/desk.hpp"
 #include "desktop/go_field.hpp"
 #include "desktop/roster.hpp"
+#include "host/why.hpp"
 
 class QLabel;
 class QSplitter;
@@ -61,6 +62,13 @@ class MainWindow : public QMainWindow {
   void openFiles(Id machine);
   [[nodiscard]] FilesPanel* files() const { return files_; }
   void showStage();
+  /// All machines of all hosts.
+  void showStock();
+  [[nodiscard]] class StockView* stock() const { return stock_; }
+  /// Asks the machine's host to start it, waits, and opens its best way in; opens at once when it runs.
+  void startAndOpen(Id machine);
+  /// Looks step by step why a way in does not open; the side shows what is found.
+  void lookWhy(Id endpoint);
   void choose(const GoAnswer& answer);
   void say(const QString& sentence);
   /// Opens again what was open when the program ended; `offer` alone only shows the button.
@@ -94,7 +102,17 @@ class MainWindow : public QMainWindow {
   void allow(const QString& name, bool can, const QString& why = {});
   void refreshActions();
   void refreshSide();
-  [[nodiscard]] std::vector<std::pair<State, QString>> statesIn(Id folder) const;
+  [[nodiscard]] std::vector<SideCheck> statesIn(Id folder) const;
+  void hostsChanged();
+  /// How a machine's host says that it stands, where that says more than a look from here.
+  void hostedNow(const Machine& machine, MachineNow& now) const;
+  [[nodiscard]] const Endpoint* consoleBeside(const OpenSession* session) const;
+  void takeFindings(Id endpoint, const std::vector<host::Finding>& found);
+  void showFindings(Id endpoint);
+  void followHost(Id endpoint);
+  void buildPowerMenu(class QMenu* session);
+  void powerOfMachine(host::PowerAct act);
+  void refreshPower(bool console, const QString& consoleWhy);
   void recordsChanged();
   [[nodiscard]] MachineNow nowOf(const Machine& machine) const;
   [[nodiscard]] OpenSession* current() const;
@@ -144,6 +162,9 @@ class MainWindow : public QMainWindow {
   FilesPanel* files_ = nullptr;  ///< made when first wanted
   Sheet* sheet_ = nullptr;
   JournalView* journal_ = nullptr;
+  class StockView* stock_ = nullptr;
+  Id whyEndpoint_ = 0;  ///< whose findings these are
+  std::vector<host::Finding> findings_;
   Side* side_;
   QSplitter* split_;
   QWidget* rosterPanel_;
@@ -156,6 +177,7 @@ class MainWindow : public QMainWindow {
   QString ownClipboard_;  ///< what we put on the clipboard ourselves
   int spoutEdge_ = 1;
   double spoutShare_ = 0.3;
+  bool sideWanted_ = true;
 };
 
 }  // namespace kw::desktop

@@ -191,18 +191,65 @@ OpenSession::OpenSession(std::shared_ptr<Session> session, QString machine, QStr
   });
 }
 
+/// Outlives this object for what is still under way.
+struct OpenSession::StartChannel {
+  std::mutex mutex;
+  OpenSession* target = nullptr;
+};
+
 OpenSession::~OpenSession() {
+  if (startChannel_) {
+    const std::lock_guard held(startChannel_->mutex);
+    startChannel_->target = nullptr;
+  }
+  if (errand_) errand_->stop();
   bridge_->detach();
   session_->stopObserving(bridge_);
   session_->end();
 }
 
 void OpenSession::start() {
+  starting_.reset();
+  errand_.reset();
   endingSaid_ = false;
   session_->start();
 }
 
-void OpenSession::end() { session_->end(); }
+void OpenSession::startWith(std::shared_ptr<host::StartErrand> errand) {
+  errand_ = std::move(errand);
+  starting_.emplace();
+  stageSince_ = std::chrono::steady_clock::now();
+  startChannel_ = std::make_shared<StartChannel>();
+  startChannel_->target = this;
+  errand_->start([channel = startChannel_](const host::StartView& view) {
+    const std::lock_guard held(channel->mutex);
+    if (channel->target == nullptr) return;
+    QMetaObject::invokeMethod(
+        channel->target,
+        [target = channel->target, view] {
+          if (!target->starting_) return;
+          target->starting_ = view;
+          emit target->changed();
+          if (view.over) emit target->startOver();
+        },
+        Qt::QueuedConnection);
+  });
+}
+
+void OpenSession::lookNow() {
+  if (errand_) errand_->lookNow();
+}
+
+void OpenSession::end() {
+  if (!starting_) {
+    session_->end();
+    return;
+  }
+  // The session itself was never begun.
+  if (errand_) errand_->stop();
+  starting_.reset();
+  emit ended();
+}
 
 void OpenSession::takeStatus(const SessionStatus& status) {
   if (status.stage != status_.stage) stageSince_ = std::chrono::steady_clock::now();

@@ -10,6 +10,7 @@
 
 #include "record/model.hpp"
 #include "session/keys.hpp"
+#include "host/starting.hpp"
 #include "session/session.hpp"
 #include "session/text_console.hpp"
 
@@ -78,6 +79,12 @@ class OpenSession : public QObject {
   bool warnsOfPaste = true;
 
   void start();
+  /// Waits for a machine that is being started; start() follows when startOver() came without failure.
+  void startWith(std::shared_ptr<host::StartErrand> errand);
+  /// How a start goes; null when none was asked for, or the session itself goes on.
+  [[nodiscard]] const host::StartView* starting() const { return starting_ ? &*starting_ : nullptr; }
+  void lookNow();
+  int usualStart = 0;  ///< seconds; 0: not known
   /// Ends the session; `ended` follows.
   void end();
   void sendChord(const QString& chord);
@@ -97,8 +104,10 @@ class OpenSession : public QObject {
   void transferChanged();
   void wordSeen(const QString& pattern, const QString& line);
   void ended();
+  void startOver();
 
  private:
+  struct StartChannel;
   class Bridge;
   friend class Bridge;
   void press(const Chord& chord);
@@ -121,6 +130,9 @@ class OpenSession : public QObject {
   PointerShape pointerShape_;
   std::optional<Question> question_;
   std::function<void(Answer)> reply_;
+  std::shared_ptr<host::StartErrand> errand_;
+  std::shared_ptr<StartChannel> startChannel_;
+  std::optional<host::StartView> starting_;
   std::chrono::steady_clock::time_point stageSince_;
   std::unique_ptr<Sound> sound_;
   std::deque<Chord> toType_;

@@ -233,7 +233,7 @@ void Pane::refresh() {
   viewButton_->setToolTip(textual ? tr("Find, colours, log, line") : tr("How the picture is shown"));
   if (focusMark_) session_->lookedAt();
   story_->refresh();
-  const bool moving = status.stage == SessionStage::Connecting || status.stage == SessionStage::SigningIn ||
+  const bool moving = session_->starting() != nullptr || status.stage == SessionStage::Connecting || status.stage == SessionStage::SigningIn ||
                       status.stage == SessionStage::Waiting;
   if (moving && !tick_.isActive()) tick_.start();
   if (!moving) tick_.stop();

@@ -424,6 +424,7 @@ void RosterList::contextMenuEvent(QContextMenuEvent* event) {
     open->setEnabled(canOpen(e->scheme()));
     if (!open->isEnabled()) open->setToolTip(tr("This version has no engine for %1 yet.").arg(chipText(*e)));
   }
+  menu.addAction(tr("Start and open"), this, [this] { emit startWanted(selected_); });
   menu.addSeparator();
   menu.addAction(tr("Edit the sheet…"), this, [this] { emit sheetWanted(selected_); });
   menu.addAction(tr("Remove"), this, [this] { emit removeWanted(selected_); });

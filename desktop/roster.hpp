@@ -50,6 +50,7 @@ class RosterList : public QAbstractScrollArea {
  signals:
   void selectionChanged(kw::Id machine);
   void openWanted(kw::Id endpoint);
+  void startWanted(kw::Id machine);
   void sheetWanted(kw::Id machine);
   void removeWanted(kw::Id machine);
   void groupSheetWanted(kw::Id folder);

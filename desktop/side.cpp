@@ -47,7 +47,7 @@ void Side::setFigures(OpenSession* session) {
   update();
 }
 
-void Side::setChecks(const QString& title, const std::vector<std::pair<State, QString>>& checks) {
+void Side::setChecks(const QString& title, const std::vector<SideCheck>& checks) {
   checksTitle_ = title;
   checks_ = checks;
   update();
@@ -123,14 +123,26 @@ qreal Side::paintChecks(QPainter& p, qreal y) {
   p.setPen(headingColour());
   p.drawText(QPointF(kLeft, y + 12), checksTitle_);
   y += 24;
-  for (const auto& [state, text] : checks_) {
+  const QRectF room(kText, 0, width() - kText - kRight, 400);
+  for (const SideCheck& check : checks_) {
     p.setFont(windowFont(9));
-    const QRectF box =
-        p.boundingRect(QRectF(kText, y, width() - kText - kRight, 400), Qt::TextWordWrap, text);
-    drawState(p, QPointF(kLeft + 8, y + 8), 10, state);
+    const QRectF box = p.boundingRect(room.translated(0, y), Qt::TextWordWrap, check.text);
+    drawState(p, QPointF(kLeft + 8, y + 8), 10, check.state);
     p.setPen(s.text);
-    p.drawText(box, Qt::TextWordWrap, text);
-    y = box.bottom() + 6;
+    p.drawText(box, Qt::TextWordWrap, check.text);
+    y = box.bottom() + 2;
+    if (!check.cure.isEmpty()) {
+      p.setFont(windowFont(8.5));
+      const QRectF cure = p.boundingRect(room.translated(0, y), Qt::TextWordWrap, check.cure);
+      p.setPen(check.action.isEmpty() ? s.quiet : s.copper);
+      p.drawText(cure, Qt::TextWordWrap, check.cure);
+      if (!check.action.isEmpty()) {
+        p.drawLine(cure.bottomLeft(), cure.bottomRight());
+        clickable_.emplace_back(cure.adjusted(-2, -2, 2, 2), check.action);
+      }
+      y = cure.bottom() + 2;
+    }
+    y += 5;
   }
   return y;
 }

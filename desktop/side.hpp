@@ -19,6 +19,13 @@ struct Hop {
   QString cure, cureAction;  ///< something to click: words, and what it means ("port:5904", "retry")
 };
 
+/// A short line of what was found.
+struct SideCheck {
+  State state = State::NeverReached;
+  QString text;
+  QString cure = {}, action = {};  ///< below it; something to click when there is an action
+};
+
 class Side : public QWidget {
   Q_OBJECT
  public:
@@ -27,7 +34,8 @@ class Side : public QWidget {
   /// Null hides the figures.
   void setFigures(OpenSession* session);
   /// Short lines below the route: checks before the first open.
-  void setChecks(const QString& title, const std::vector<std::pair<State, QString>>& checks);
+  void setChecks(const QString& title, const std::vector<SideCheck>& checks);
+  [[nodiscard]] const std::vector<SideCheck>& checks() const { return checks_; }
   [[nodiscard]] const std::vector<Hop>& hops() const { return hops_; }
 
  signals:
@@ -45,7 +53,7 @@ class Side : public QWidget {
 
   QString title_, checksTitle_;
   std::vector<Hop> hops_;
-  std::vector<std::pair<State, QString>> checks_;
+  std::vector<SideCheck> checks_;
   QPointer<OpenSession> session_;
   std::vector<std::pair<QRectF, QString>> clickable_;
 };

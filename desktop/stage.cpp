@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "desktop/pane.hpp"
+#include "desktop/story_card.hpp"
 #include "desktop/strip.hpp"
 
 namespace kw::desktop {
@@ -61,6 +62,9 @@ Pane* Stage::makePane() {
   connect(pane, &Pane::fullScreenWanted, this, forward(&Stage::fullScreenWanted));
   connect(pane, &Pane::releaseChordPressed, this, forward(&Stage::releaseChordPressed));
   connect(pane, &Pane::endWanted, this, forward(&Stage::endWanted));
+  connect(pane->story(), &StoryCard::consoleWanted, this, forward(&Stage::consoleWanted));
+  connect(pane->story(), &StoryCard::whyWanted, this, forward(&Stage::whyWanted));
+  pane->story()->hasConsole = [this, pane] { return hasConsole && pane->session() != nullptr && hasConsole(pane->session()); };
   const auto forwardAt = [this, pane](auto signal) {
     return [this, pane, signal](QPoint at) {
       if (pane->session() != nullptr) emit(this->*signal)(pane->session(), at);

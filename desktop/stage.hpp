@@ -43,9 +43,14 @@ class Stage : public QWidget {
   /// Makes the remembered tree; `sessionFor` opens a way in (may return null).
   void restore(const QJsonObject& tree, const std::function<OpenSession*(Id)>& sessionFor);
 
+  /// Whether the machine of a session has a console besides it.
+  std::function<bool(OpenSession*)> hasConsole;
+
  signals:
   void focusChanged();
   void endWanted(kw::desktop::OpenSession* session);
+  void consoleWanted(kw::desktop::OpenSession* session);
+  void whyWanted(kw::desktop::OpenSession* session);
   void fullScreenWanted(kw::desktop::OpenSession* session);
   void releaseChordPressed(kw::desktop::OpenSession* session);
   void keysMenuWanted(kw::desktop::OpenSession* session, QPoint at);

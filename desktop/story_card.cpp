@@ -7,6 +7,7 @@
 #include <QLineEdit>
 #include <QPushButton>
 
+#include "desktop/hosts/start_timeline.hpp"
 #include "desktop/theme.hpp"
 
 namespace kw::desktop {
@@ -31,6 +32,7 @@ void StoryCard::reset(const QString& key) {
   }
   moving_ = nullptr;
   buttons_ = nullptr;
+  timeline_ = nullptr;
   shown_ = key;
   body_ = new QWidget(this);
   bodyLayout_ = new QVBoxLayout(body_);
@@ -75,7 +77,9 @@ void StoryCard::refresh() {
     return;
   }
   const SessionStatus& status = session_->status();
-  if (const auto& question = session_->question()) {
+  if (const host::StartView* start = session_->starting()) {
+    showStart(*start);
+  } else if (const auto& question = session_->question()) {
     showQuestion(*question);
   } else if (status.stage == SessionStage::Waiting ||
              (status.stage == SessionStage::Ended && status.problem)) {
@@ -113,6 +117,41 @@ void StoryCard::showProgress() {
                                   .arg(session_->secondsInStage() % 60, 2, 10, QChar('0')));
 }
 
+void StoryCard::showStart(const host::StartView& view) {
+  const QString key = view.failure ? QStringLiteral("start failed") : QStringLiteral("start");
+  if (shown_ != key) {
+    reset(key);
+    addText(view.failure ? tr("%1 did not come up").arg(session_->machine()) : tr("%1 is on its way").arg(session_->machine()), "heading");
+    moving_ = addText({}, "quiet");
+    timeline_ = new StartTimeline(body_);
+    bodyLayout_->addWidget(timeline_);
+    if (view.failure) {
+      addText(QString::fromStdString(view.failure->detail()), "bad");
+      if (const std::string cure = view.failure->cure(); !cure.empty()) addText(QString::fromStdString(cure), "quiet");
+    } else {
+      auto* look = addButton(tr("Look now"), false);
+      connect(look, &QPushButton::clicked, this, [this] {
+        if (session_) session_->lookNow();
+      });
+    }
+    if (hasConsole && hasConsole()) {
+      auto* console = addButton(tr("Its console meanwhile"), false);
+      console->setObjectName("consoleMeanwhile");
+      connect(console, &QPushButton::clicked, this, &StoryCard::consoleWanted);
+    }
+    auto* stop = addButton(view.failure ? tr("Put away") : tr("Stop waiting"), true);
+    stop->setObjectName("stopWaiting");
+    connect(stop, &QPushButton::clicked, this, &StoryCard::endWanted);
+  }
+  const int seconds = session_->secondsInStage();
+  const QString usual = session_->usualStart > 0
+                            ? tr("usually %1 on this machine").arg(StartTimeline::clockWords(std::chrono::seconds(session_->usualStart)))
+                            : tr("first start from here");
+  moving_->setText(view.over ? tr("after %1").arg(StartTimeline::clockWords(view.took))
+                             : StartTimeline::clockWords(std::chrono::seconds(seconds)) + " · " + usual);
+  timeline_->show(view, session_->usualStart);
+}
+
 void StoryCard::showTrouble() {
   const SessionStatus& status = session_->status();
   const bool waiting = status.stage == SessionStage::Waiting;
@@ -126,6 +165,9 @@ void StoryCard::showTrouble() {
     addText(QString::fromStdString(status.sentence), "bad");
     if (!status.cure.empty()) addText(QString::fromStdString(status.cure), "quiet");
     if (waiting) moving_ = addText({});
+    auto* why = addButton(tr("Look why"), false);
+    why->setObjectName("lookWhy");
+    connect(why, &QPushButton::clicked, this, &StoryCard::whyWanted);
     auto* again = addButton(waiting ? tr("Try now") : tr("Connect again"), true);
     connect(again, &QPushButton::clicked, this, [this] {
       if (session_) session_->session().retry();

@@ -24,13 +24,20 @@ class StoryCard : public QFrame {
   void refresh();
   /// The height the card needs at this width.
   [[nodiscard]] int heightFor(int width) const;
+  /// Whether this machine has a console besides the way in that is waited for.
+  std::function<bool()> hasConsole;
 
  signals:
   void endWanted();
   void fitted();
+  /// The machine's console is to be shown beside the waiting.
+  void consoleWanted();
+  /// Why it does not open is to be looked at step by step.
+  void whyWanted();
 
  private:
   void showProgress();
+  void showStart(const host::StartView& view);
   void showTrouble();
   void showQuestion(const Question& question);
   void showPassword(const Question& question);
@@ -46,6 +53,7 @@ class StoryCard : public QFrame {
   QVBoxLayout* bodyLayout_ = nullptr;
   QWidget* buttons_ = nullptr;
   QLabel* moving_ = nullptr;  ///< text that changes every second
+  class StartTimeline* timeline_ = nullptr;
   QString shown_;             ///< which card stands, so that typing survives refreshes
 };
 

@@ -114,6 +114,8 @@ QPushButton:focus { border: 1px solid @copper; }
 QPushButton:disabled { color: @quiet; }
 QPushButton[own="true"] { border: 1px solid @copper; color: @copper; }
 QPushButton[own="true"]:hover { background: @copper; color: @onCopper; }
+QPushButton[chip="true"] { padding: 4px 9px; color: @quiet; }
+QPushButton[chip="true"]:checked { border: 1px solid @copper; color: @copper; }
 QToolButton { background: transparent; border: 1px solid transparent; border-radius: 4px; padding: 2px 6px;
   color: @quiet; }
 QToolButton:hover { color: @text; background: @raised; }

@@ -16,11 +16,13 @@
 #include "base/file.hpp"
 #include "desktop/colours_view.hpp"
 #include "desktop/files_panel.hpp"
+#include "desktop/hosts/stock_view.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
 #include "desktop/screen_window.hpp"
 #include "desktop/sheet.hpp"
+#include "desktop/side.hpp"
 #include "desktop/spout.hpp"
 #include "desktop/stage.hpp"
 #include "desktop/theme.hpp"
@@ -45,6 +47,8 @@ class Tour {
     lines();
     goField();
     sheet();
+    stock();
+    starting();
     trusted();
     colours();
     fullScreen();
@@ -278,6 +282,32 @@ class Tour {
     if (auto* list = window_.sheet()->findChild<QListWidget*>()) list->setCurrentRow(1);
     picture(window_, "sheet-group");
     window_.showStage();
+  }
+  void stock() {
+    window_.showStock();
+    StockView* page = window_.stock();
+    until("both hosts tell their machines", [&] { return page->model().count(StockFilter::All) >= 29; });
+    const Machine* seeds = window_.desk().records().snapshot().machineNamed("seed-bank");
+    page->choose(host::idOnHost(window_.desk().records().snapshot(), seeds->id));
+    picture(window_, "stock");
+    window_.showStage();
+  }
+  /// bee-camera is off; its host starts it, and the pane waits until it answers.
+  void starting() {
+    window_.stage()->arrange(1);
+    window_.startAndOpen(machineId("bee-camera"));
+    OpenSession* bees = window_.stage()->focusedSession();
+    until("bee-camera runs and does not answer yet", [&] {
+      const host::StartView* v = bees != nullptr ? bees->starting() : nullptr;
+      return v != nullptr && v->steps.size() > 3 && v->steps[3].state == host::StepState::Now && v->took > std::chrono::seconds(2);
+    });
+    picture(window_, "starting");
+    window_.endSession(bees);
+    window_.lookWhy(window_.desk().records().snapshot().endpointsOf(machineId("palm-house-07")).front()->id);
+    window_.roster()->select(machineId("palm-house-07"));
+    window_.roster()->setFocus();
+    until("why palm-house-07 does not open", [&] { return window_.side()->checks().size() > 2; });
+    picture(window_, "why");
   }
   void trusted() {
     window_.showTrusted();

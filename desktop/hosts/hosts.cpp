@@ -1,0 +1,140 @@
+#include "desktop/hosts/hosts.hpp"
+
+#include <mutex>
+
+namespace kw::desktop {
+
+/// Outlives this object for what is still under way.
+struct Hosts::Channel {
+  std::mutex mutex;
+  Hosts* target = nullptr;
+  /// Runs `what` on the interface thread, if that is still there.
+  static void call(const std::shared_ptr<Channel>& channel, std::function<void(Hosts&)> what) {
+    const std::lock_guard held(channel->mutex);
+    if (channel->target == nullptr) return;
+    QMetaObject::invokeMethod(
+        channel->target, [target = channel->target, what = std::move(what)] { what(*target); },
+        Qt::QueuedConnection);
+  }
+};
+
+Hosts::Hosts(Runtime& runtime, Records& records, QObject* parent)
+    : QObject(parent), runtime_(runtime), records_(records), channel_(std::make_shared<Channel>()) {
+  channel_->target = this;
+  announce_.setSingleShot(true);
+  announce_.setInterval(40);
+  connect(&announce_, &QTimer::timeout, this, &Hosts::take);
+  connect(&records_, &Records::changed, this, &Hosts::recordsChanged);
+  recordsChanged();
+}
+
+Hosts::~Hosts() {
+  {
+    const std::lock_guard held(channel_->mutex);
+    channel_->target = nullptr;
+  }
+  for (auto& [id, w] : watched_)
+    if (w.host) w.host->end();
+}
+
+void Hosts::recordsChanged() {
+  const auto& now = records_.snapshot().hosts;
+  for (auto at = watched_.begin(); at != watched_.end();) {
+    const auto same = now.find(at->first);
+    const bool keep = same != now.end() && same->second.address == at->second.record.address;
+    if (keep) {
+      at->second.record = same->second;
+      ++at;
+      continue;
+    }
+    if (at->second.host) at->second.host->end();
+    at = watched_.erase(at);
+  }
+  for (const auto& [id, record] : now)
+    if (!watched_.contains(id)) watch(record);
+  announce_.start();
+}
+
+void Hosts::watch(const HostRecord& record) {
+  Watched& w = watched_[record.id];
+  w.record = record;
+  try {
+    host::AdapterTools tools{runtime_.strand(), systemClock(), {}, {}};
+    if (const auto kept = keptSignIn(records_.tools(), {OwnerKind::Host, record.id})) {
+      tools.user = kept->user;
+      tools.password = kept->password;
+    }
+    w.host = std::make_shared<host::Host>(record, tools);
+    w.host->observe([channel = channel_] {
+      Channel::call(channel, [](Hosts& h) {
+        if (!h.announce_.isActive()) h.announce_.start();
+      });
+    });
+    w.host->start();
+  } catch (const Error& e) {
+    w.problem = QString::fromUtf8(e.what());
+  }
+}
+
+void Hosts::take() {
+  for (auto& [id, w] : watched_)
+    if (w.host) w.view = w.host->view();
+  emit changed();
+}
+
+std::optional<HostedRecord> Hosts::of(Id machine) const {
+  const Snapshot& s = records_.snapshot();
+  const auto found = s.machines.find(machine);
+  if (found == s.machines.end() || found->second.host.empty()) return std::nullopt;
+  const HostRecord* record = s.hostNamed(found->second.host);
+  if (record == nullptr) return std::nullopt;
+  const auto w = watched_.find(record->id);
+  if (w == watched_.end() || !w->second.host) return std::nullopt;
+  HostedRecord out;
+  out.host = w->second.host;
+  out.id = host::idOnHost(s, machine);
+  if (out.id.empty()) return std::nullopt;
+  out.hostLive = w->second.view.stage == host::HostStage::Live;
+  if (const auto there = w->second.view.stock->find(out.id); there != w->second.view.stock->end())
+    out.machine = there->second;
+  return out;
+}
+
+void Hosts::ordered(const QString& what, const QString& done,
+                    const std::function<void(host::Host::Done)>& give) {
+  give([channel = channel_, what, done](std::exception_ptr failure) {
+    const QString sentence =
+        failure ? QString("%1: %2").arg(what, QString::fromStdString(messageOf(failure))) : done;
+    Channel::call(channel, [sentence](Hosts& h) { emit h.said(sentence); });
+  });
+}
+
+void Hosts::power(Id hostRecord, const std::string& id, const QString& name, host::PowerAct act) {
+  const auto w = watched_.find(hostRecord);
+  if (w == watched_.end() || !w->second.host) return;
+  const QString what = tr("%1, %2").arg(name, wordsFor(act));
+  ordered(what, tr("%1: %2 was told.").arg(what, QString::fromStdString(w->second.record.name)),
+          [&](host::Host::Done done) { w->second.host->power(id, act, std::move(done)); });
+}
+
+void Hosts::change(Id hostRecord, const std::string& id, const QString& name,
+                   const host::ConsoleChange& change, const QString& done) {
+  const auto w = watched_.find(hostRecord);
+  if (w == watched_.end() || !w->second.host) return;
+  ordered(name, done, [&](host::Host::Done told) { w->second.host->change(id, change, std::move(told)); });
+}
+
+QString wordsFor(host::PowerAct act) {
+  switch (act) {
+    case host::PowerAct::Start: return Hosts::tr("start");
+    case host::PowerAct::ShutDown: return Hosts::tr("ask to shut down");
+    case host::PowerAct::Off: return Hosts::tr("force off");
+    case host::PowerAct::Restart: return Hosts::tr("ask to restart");
+    case host::PowerAct::Reset: return Hosts::tr("reset");
+    case host::PowerAct::Pause: return Hosts::tr("pause");
+    case host::PowerAct::Resume: return Hosts::tr("go on");
+  }
+  return {};
+}
+
+}  // namespace kw::desktop

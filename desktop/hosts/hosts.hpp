@@ -1,0 +1,67 @@
+// The hosts of the records as the window sees them: each watched, told of on the interface thread.
+#pragma once
+#include <QObject>
+#include <QTimer>
+#include <map>
+#include <memory>
+#include <optional>
+
+#include "base/runtime.hpp"
+#include "desktop/records.hpp"
+#include "host/adopt.hpp"
+#include "host/host.hpp"
+
+namespace kw::desktop {
+
+/// A record's machine on its host.
+struct HostedRecord {
+  std::shared_ptr<host::Host> host;
+  std::string id;  ///< on the host
+  std::optional<host::StockMachine> machine;  ///< as last told; nothing when the host has not, or has it no more
+  bool hostLive = false;
+};
+
+class Hosts : public QObject {
+  Q_OBJECT
+ public:
+  Hosts(Runtime& runtime, Records& records, QObject* parent = nullptr);
+  ~Hosts() override;
+
+  /// By record; views are those of the last `changed`.
+  struct Watched {
+    HostRecord record;
+    std::shared_ptr<host::Host> host;  ///< null when its address makes no sense
+    host::HostView view;
+    QString problem;  ///< why there is no host
+  };
+  [[nodiscard]] const std::map<Id, Watched>& all() const { return watched_; }
+  [[nodiscard]] std::optional<HostedRecord> of(Id machine) const;
+  [[nodiscard]] static host::HostPlace placeOf(const Watched& w) { return {w.record.name, {}}; }
+
+  /// Orders; failures and outcomes are told by `said`.
+  void power(Id hostRecord, const std::string& id, const QString& name, host::PowerAct act);
+  void change(Id hostRecord, const std::string& id, const QString& name, const host::ConsoleChange& change,
+              const QString& done);
+
+ signals:
+  void changed();
+  void said(const QString& sentence);
+
+ private:
+  struct Channel;
+  void recordsChanged();
+  void take();
+  void watch(const HostRecord& record);
+  void ordered(const QString& what, const QString& done, const std::function<void(host::Host::Done)>& give);
+
+  Runtime& runtime_;
+  Records& records_;
+  std::shared_ptr<Channel> channel_;
+  std::map<Id, Watched> watched_;
+  QTimer announce_;
+};
+
+/// "start", "ask to shut down", … as menus have it.
+QString wordsFor(host::PowerAct act);
+
+}  // namespace kw::desktop
