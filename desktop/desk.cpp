@@ -279,6 +279,10 @@ QString Desk::hostOf(Id endpoint) const {
 }
 
 std::vector<Hop> Desk::route(const OpenSession& session) const {
+  if (session.starting() != nullptr)
+    if (const auto way = records_.snapshot().endpoints.find(session.endpoint());
+        way != records_.snapshot().endpoints.end())
+      return route(way->second, session.machine());
   const RouteFacts& facts = session.route();
   const SessionStatus& status = session.status();
   Hop first = desk();
@@ -369,7 +373,8 @@ std::vector<Hop> Desk::route(const OpenSession& session) const {
 }
 
 std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineName) const {
-  if (OpenSession* open = sessionOf(endpoint.id)) return route(*open);
+  if (OpenSession* open = sessionOf(endpoint.id); open != nullptr && open->starting() == nullptr)
+    return route(*open);
   Hop first = desk();
   Hop peer, machine;
   machine.name = machineName;

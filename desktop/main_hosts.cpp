@@ -195,6 +195,7 @@ void MainWindow::lookWhy(Id endpoint) {
   sideWanted_ = true;
   side_->show();
   whyEndpoint_ = endpoint;
+  roster_->select(way->second.machine);
   findings_ = {{"looking", host::Weight::Remark, tr("looking…").toStdString(), {}, {}}};
   refreshSide();
   spawn(desk_.runtime().strand(), [target = QPointer<MainWindow>(this), records, endpoint, address, tools]() -> Task<void> {

@@ -159,7 +159,13 @@ void MainWindow::buildTop() {
   centre_->addWidget(stagePage);
   connect(centre_, &QStackedWidget::currentChanged, this, [this] {
     // The stock has details of its own on the right.
-    if (stock_ != nullptr) side_->setVisible(centre_->currentWidget() != stock_ && sideWanted_);
+    if (stock_ != nullptr) {
+      const QList<int> sizes = split_->sizes();
+      const bool own = centre_->currentWidget() == stock_;
+      if (own && side_->isVisible()) sizesWithSide_ = sizes;
+      side_->setVisible(!own && sideWanted_);
+      if (!own && sideWanted_ && sizesWithSide_.size() == 3) split_->setSizes(std::exchange(sizesWithSide_, {}));
+    }
     if (!actions_.isEmpty()) refreshSide();
   });
   side_ = new Side(split_);
@@ -386,10 +392,14 @@ void MainWindow::refreshSide() {
   }
   side_->setChecks({}, {});
   OpenSession* session = current();
-  const bool rosterLeads = roster_->hasFocus() || session == nullptr;
+  const auto asked = desk_.records().snapshot().endpoints.find(whyEndpoint_);
+  const bool why = !findings_.empty() && asked != desk_.records().snapshot().endpoints.end() &&
+                   asked->second.machine == roster_->selected();
+  const bool rosterLeads = roster_->hasFocus() || session == nullptr || why;
   if (rosterLeads && roster_->selected() != 0) {
     const Snapshot& s = desk_.records().snapshot();
     for (const Endpoint* e : s.endpointsOf(roster_->selected())) {
+      if (why && e->id != whyEndpoint_) continue;
       const auto machine = s.machines.find(e->machine);
       const QString name = QString::fromStdString(machine->second.name);
       side_->setRoute(tr("Route to %1 · %2").arg(name, QString::fromStdString(e->label)),

@@ -178,6 +178,7 @@ class MainWindow : public QMainWindow {
   int spoutEdge_ = 1;
   double spoutShare_ = 0.3;
   bool sideWanted_ = true;
+  QList<int> sizesWithSide_;  ///< of the three parts, while a page has the side's place
 };
 
 }  // namespace kw::desktop

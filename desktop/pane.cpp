@@ -194,7 +194,8 @@ void Pane::refresh() {
     return;
   }
   const SessionStatus& status = session_->status();
-  static_cast<HeaderGlyph*>(header_->findChild<QWidget*>("glyph"))->setStateGlyph(stateOf(status));
+  static_cast<HeaderGlyph*>(header_->findChild<QWidget*>("glyph"))->setStateGlyph(
+      session_->starting() != nullptr && !session_->starting()->failure ? State::Starting : stateOf(status));
   auto* seal = static_cast<SealMark*>(header_->findChild<QWidget*>("seal"));
   const RouteFacts& route = session_->route();
   seal->setSealed(session_->isLive(), route.sealed);

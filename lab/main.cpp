@@ -24,8 +24,11 @@ int main(int argc, char** argv) {
   std::vector<std::string> request;
   auto* host = app.add_subcommand("host", "Asks the running lab as the host NAME: watch, power ID VERB, console ID");
   host->add_option("words", request, "NAME VERB …")->required();
+  std::string hostSocket;
+  host->add_option("--socket", hostSocket, "Where the lab listens");
   CLI11_PARSE(app, argc, argv);
-  if (host->parsed()) return lab::relayHostRequest(lab::hostApiSocket(), request);
+  if (host->parsed())
+    return lab::relayHostRequest(hostSocket.empty() ? lab::hostApiSocket() : std::filesystem::path(hostSocket), request);
   try {
     // Signals are waited for below; threads inherit the blocked set.
     sigset_t signals;

@@ -9,7 +9,7 @@
 
 #include "base/runtime.hpp"
 #include "host/adapter.hpp"
-#include "host/blocking.hpp"
+#include "base/blocking.hpp"
 #include "host/libvirt_xml.hpp"
 #include "wire/stream.hpp"
 

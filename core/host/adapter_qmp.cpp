@@ -23,16 +23,14 @@ class QmpAdapter : public HostAdapter {
     told_ = false;
     lastFailure_.reset();
     while (!closed_) {
+      // A single machine's monitor that cannot be reached is the host's trouble; one of a folder only its own.
+      if (!isFolder() && lastFailure_ && machines_.empty()) break;
       const std::set<std::filesystem::path> now = sockets();
       for (const auto& socket : now)
         if (!machines_.contains(socket)) begin(socket);
       // All that are here at the beginning are told of together.
-      if (!told_ && waitingFor() == 0) {
-        if (!isFolder() && lastFailure_) break;
-        tellAll();
-      }
+      if (!told_ && waitingFor() == 0) tellAll();
       co_await firstOf(tools_.clock->sleep(kLookAgain), wake_.wait());
-      if (!isFolder() && told_ && machines_.empty()) break;
     }
     for (auto& [socket, m] : machines_) {
       if (m->monitor) m->monitor->close();

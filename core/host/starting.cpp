@@ -201,7 +201,9 @@ Task<void> StartErrand::untilAnswers() {
   int looks = 0;
   for (;;) {
     const Address address = co_await untilAddress();
-    done(kAddress, "has an address: " + address.forPeople());
+    // It keeps the time at which it was known first.
+    const std::string known = "has an address: " + address.forPeople();
+    if (view_.steps[kAddress].what != known) done(kAddress, known);
     ++looks;
     if (looks == 1) begin(kAnswers, plan_.service + " does not answer yet", "first look");
     const CheckResult look = co_await checkAddress(address, plan_.lookLimit);

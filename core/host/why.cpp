@@ -28,8 +28,12 @@ std::string milliseconds(std::chrono::nanoseconds took) {
 Task<std::vector<std::string>> resolved(const std::string& name, Findings& out) {
   boost::system::error_code code;
   asio::ip::tcp::resolver resolver(co_await asio::this_coro::executor);
-  const auto found = co_await resolver.async_resolve(name, "0", asio::ip::tcp::resolver::numeric_service,
-                                                     asio::redirect_error(asio::use_awaitable, code));
+  asio::ip::tcp::resolver::results_type found;
+  if (neverResolves(name))
+    code = asio::error::host_not_found;
+  else
+    found = co_await resolver.async_resolve(name, "0", asio::ip::tcp::resolver::numeric_service,
+                                            asio::redirect_error(asio::use_awaitable, code));
   std::vector<std::string> addresses;
   if (code) {
     out.push_back({"name-unknown", Weight::Trouble,

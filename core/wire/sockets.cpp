@@ -11,6 +11,12 @@
 
 namespace kw {
 
+bool neverResolves(std::string_view host) {
+  if (host.ends_with('.')) host.remove_suffix(1);
+  const std::string name = lowered(host);
+  return name == "invalid" || name.ends_with(".invalid");
+}
+
 namespace {
 
 using boost::system::error_code;
@@ -93,6 +99,7 @@ struct Dial {
 
 Task<void> dial(Dial& dial, std::string host, std::uint16_t port, std::string where) {
   error_code code;
+  if (neverResolves(host)) raise(net::host_not_found, where);
   auto found =
       co_await dial.resolver.async_resolve(host, std::to_string(port), Tcp::resolver::numeric_service,
                                            asio::redirect_error(asio::use_awaitable, code));

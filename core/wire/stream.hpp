@@ -31,6 +31,9 @@ class ByteStream {
 
 using StreamPtr = std::unique_ptr<ByteStream>;
 
+/// Names below .invalid are known to be unknown; nobody is asked about them (RFC 6761 6.4).
+bool neverResolves(std::string_view host);
+
 /// What a connection attempt found on the way; shown beside the route.
 struct ConnectFindings {
   std::string address;              ///< the numeric address that answered

@@ -25,7 +25,7 @@ QRectF StockDelegate::cureRect(const QModelIndex& index, const QRect& cell) {
   const QString cure = index.data(StockModel::kCure).toString();
   if (cure.isEmpty()) return {};
   const QFontMetricsF metrics(windowFont(8.5));
-  return {cell.left() + kLeft * 1.0, cell.center().y() + 2.0, std::min(metrics.horizontalAdvance(cure), cell.width() - 2.0 * kLeft), 17};
+  return {cell.left() + kLeft * 1.0, cell.center().y() + 2.0, std::min(metrics.horizontalAdvance(cure) + 6, cell.width() - 2.0 * kLeft), 17};
 }
 
 void StockDelegate::paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const {

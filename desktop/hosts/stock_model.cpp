@@ -69,7 +69,7 @@ QString sinceWords(const std::string& since) {
   const QDateTime at = QDateTime::fromString(text(since), Qt::ISODate);
   if (!at.isValid()) return {};
   const qint64 seconds = at.secsTo(QDateTime::currentDateTimeUtc());
-  if (seconds < 60) return StockModel::tr("under a minute");
+  if (seconds < 60) return StockModel::tr("1 min");
   if (seconds < 3600) return StockModel::tr("%1 min").arg(seconds / 60);
   if (seconds < 48 * 3600) return StockModel::tr("%1 h").arg(seconds / 3600);
   return StockModel::tr("%1 d").arg(seconds / 86400);
@@ -87,8 +87,8 @@ void StockModel::setStock(const std::map<Id, Hosts::Watched>& hosts, const Snaps
     switch (w.view.stage) {
       case host::HostStage::Live:
         h.state = State::Answering;
-        h.words = tr("%1 · %2 · %n machines", nullptr, static_cast<int>(w.view.stock->size()))
-                      .arg(text(w.view.description), w.view.sealed ? tr("sealed or local") : tr("plain line"));
+        h.words = tr("%1 · %n machines", nullptr, static_cast<int>(w.view.stock->size()))
+                      .arg(text(w.view.description) + (w.view.sealed ? QString() : tr(" · plain line")));
         break;
       case host::HostStage::Waiting:
         h.state = State::Trouble;

@@ -57,6 +57,7 @@ StockView::StockView(Desk& desk, QWidget* parent) : QWidget(parent), desk_(desk)
   title->setObjectName("title");
   summary_ = new QLabel(left);
   summary_->setObjectName("quiet");
+  summary_->setMinimumWidth(40);
   auto* add = new QPushButton(tr("Add a host…"), left);
   add->setObjectName("addHost");
   adopt_ = new QPushButton(left);
@@ -82,14 +83,16 @@ StockView::StockView(Desk& desk, QWidget* parent) : QWidget(parent), desk_(desk)
     second->addWidget(chip);
   }
   chips_->button(0)->setChecked(true);
-  second->addStretch(1);
+  second->addStretch(0);
   narrow_ = new QLineEdit(left);
   narrow_->setObjectName("narrowStock");
   narrow_->setPlaceholderText(tr("Narrow: name, ID, address…"));
   narrow_->setAccessibleName(tr("Narrow the stock"));
-  narrow_->setFixedWidth(210);
+  narrow_->setMinimumWidth(110);
+  narrow_->setMaximumWidth(210);
   narrow_->setClearButtonEnabled(true);
-  second->addWidget(narrow_);
+  second->addStretch(1);
+  second->addWidget(narrow_, 3);
   second->addSpacing(12);
   middle_->addLayout(second);
   empty_ = new QLabel(left);
@@ -100,6 +103,8 @@ StockView::StockView(Desk& desk, QWidget* parent) : QWidget(parent), desk_(desk)
   table_->setModel(&model_);
   table_->setItemDelegate(new StockDelegate(table_));
   table_->setFrameShape(QFrame::NoFrame);
+  // The delegate marks what is chosen, as the roster does.
+  table_->setStyleSheet("QTableView { selection-background-color: transparent; }");
   table_->setShowGrid(false);
   table_->setSelectionBehavior(QAbstractItemView::SelectRows);
   table_->setEditTriggers(QAbstractItemView::NoEditTriggers);

@@ -4,7 +4,7 @@
 
 #include "base/run_on.hpp"
 
-namespace kw::host {
+namespace kw {
 
 /// Jobs run one after the other. The destructor waits for the one under way.
 class BlockingThread {
@@ -28,4 +28,4 @@ class BlockingThread {
   asio::thread_pool pool_{1};
 };
 
-}  // namespace kw::host
+}  // namespace kw

@@ -1,0 +1,208 @@
+// Hosts against real ones: a libvirtd of our own, and QEMU's monitors.
+#include <nlohmann/json.hpp>
+
+#include "host/console.hpp"
+#include "host/host.hpp"
+#include "route/checker.hpp"
+#include "tests/peers/libvirt.hpp"
+#include "tests/peers/qemu.hpp"
+
+using namespace kw;
+using namespace kw::test;
+using namespace kw::host;
+
+namespace {
+
+struct Watching {
+  explicit Watching(const std::string& address) {
+    HostRecord record;
+    record.name = "fernery";
+    record.address = address;
+    host = std::make_shared<Host>(record, AdapterTools{runtime.strand(), systemClock(), {}, {}});
+    host->start();
+  }
+  ~Watching() { host->end(); }
+  bool live() {
+    return eventually([&] { return host->view().stage == HostStage::Live; }, std::chrono::seconds(20));
+  }
+  std::optional<StockMachine> machine(const std::string& name) {
+    const auto stock = host->view().stock;
+    for (const auto& [id, m] : *stock)
+      if (m.name == name) return m;
+    return std::nullopt;
+  }
+  /// Within two seconds, as it is promised.
+  bool soon(const std::string& name, Running state, std::chrono::milliseconds limit = std::chrono::seconds(2)) {
+    return eventually([&] { return machine(name) && machine(name)->state == state; }, limit);
+  }
+  std::string power(const std::string& name, PowerAct act) {
+    return order([&](Host::Done d) { host->power(machine(name)->id, act, std::move(d)); });
+  }
+  std::string change(const std::string& name, const ConsoleChange& what) {
+    return order([&](Host::Done d) { host->change(machine(name)->id, what, std::move(d)); });
+  }
+  static std::string order(const std::function<void(Host::Done)>& give) {
+    std::promise<std::string> done;
+    give([&](std::exception_ptr e) { done.set_value(e ? messageOf(e) : ""); });
+    return done.get_future().get();
+  }
+  Runtime runtime{2};
+  std::shared_ptr<Host> host;
+};
+
+bool answers(int port, const std::string& scheme = "vnc") {
+  bool out = false;
+  runToEnd([&]() -> Task<void> {
+    const Address address = parseAddress(scheme + "://127.0.0.1:" + std::to_string(port));
+    const CheckResult look = co_await checkAddress(address, std::chrono::seconds(3));
+    out = look.answers;
+  });
+  return out;
+}
+
+const char* const kVnc = "<graphics type='vnc' port='-1' autoport='yes' listen='127.0.0.1'/>";
+
+}  // namespace
+
+TEST_CASE("libvirt: the stock equals what virsh lists; starts, stops and kills are seen within two seconds", "[hosts]") {
+  if (!Libvirtd::available()) return;
+  Libvirtd libvirt;
+  libvirt.define("mist-bench", kVnc);
+  libvirt.define("seed-bank", "<graphics type='vnc' port='-1' autoport='yes' listen='127.0.0.1' passwd='plum42'/>");
+  Watching w("libvirt:" + libvirt.uri());
+  REQUIRE(w.live());
+  std::istringstream names(libvirt.virsh("list --all --name"));
+  int listed = 0;
+  for (std::string name; std::getline(names, name);) {
+    if (name.empty()) continue;
+    ++listed;
+    REQUIRE(w.machine(name).has_value());
+    CHECK(w.machine(name)->id + "\n" == libvirt.virsh("domuuid " + name).substr(0, 37));
+  }
+  CHECK(listed == static_cast<int>(w.host->view().stock->size()));
+  CHECK(w.machine("mist-bench")->state == Running::Off);
+  CHECK(w.machine("mist-bench")->consoles.at(0).port == 0);
+
+  // From here …
+  CHECK(w.power("mist-bench", PowerAct::Start) == "");
+  REQUIRE(w.soon("mist-bench", Running::On));
+  CHECK(libvirt.virsh("domstate mist-bench").starts_with("running"));
+  const int port = w.machine("mist-bench")->consoles.at(0).port;
+  CHECK(libvirt.virsh("domdisplay mist-bench").starts_with("vnc://127.0.0.1:" + std::to_string(port - 5900)));
+  CHECK(answers(port));
+  CHECK(w.power("mist-bench", PowerAct::Start).find("already") != std::string::npos);
+  CHECK(w.power("mist-bench", PowerAct::Pause) == "");
+  CHECK(w.soon("mist-bench", Running::Paused));
+  CHECK(libvirt.virsh("domstate mist-bench").starts_with("paused"));
+  CHECK(w.power("mist-bench", PowerAct::Resume) == "");
+  CHECK(w.soon("mist-bench", Running::On));
+  CHECK(w.power("mist-bench", PowerAct::Reset) == "");
+  CHECK(w.power("mist-bench", PowerAct::Off) == "");
+  CHECK(w.soon("mist-bench", Running::Off));
+  CHECK(w.machine("mist-bench")->reason == "forced off");
+  // … and from outside.
+  libvirt.virsh("start seed-bank");
+  CHECK(w.soon("seed-bank", Running::On));
+  CHECK(w.machine("seed-bank")->consoles.at(0).password);
+  libvirt.virsh("destroy seed-bank");
+  CHECK(w.soon("seed-bank", Running::Off));
+  libvirt.virsh("undefine seed-bank");
+  CHECK(eventually([&] { return !w.machine("seed-bank"); }, std::chrono::seconds(2)));
+  libvirt.define("drying-room", kVnc);
+  CHECK(eventually([&] { return w.machine("drying-room").has_value(); }, std::chrono::seconds(2)));
+}
+
+TEST_CASE("libvirt: a console's password counts at once and is gone after a stop; port and serial port come with the next start",
+          "[hosts]") {
+  if (!Libvirtd::available()) return;
+  Libvirtd libvirt;
+  libvirt.define("mist-bench", kVnc);
+  Watching w("libvirt:" + libvirt.uri());
+  REQUIRE(w.live());
+  ConsoleChange password;
+  password.password = "plum42";
+  CHECK(w.change("mist-bench", password).find("off") != std::string::npos);
+  CHECK(w.power("mist-bench", PowerAct::Start) == "");
+  REQUIRE(w.soon("mist-bench", Running::On));
+  CHECK_FALSE(w.machine("mist-bench")->consoles.at(0).password);
+  CHECK(w.change("mist-bench", password) == "");
+  CHECK(eventually([&] { return w.machine("mist-bench")->consoles.at(0).password; }));
+  CHECK(libvirt.virsh("dumpxml --security-info mist-bench").find("passwd='plum42'") != std::string::npos);
+  CHECK(libvirt.virsh("dumpxml --inactive --security-info mist-bench").find("passwd") == std::string::npos);
+
+  ConsoleChange place;
+  place.port = freeTcpPort();
+  const std::string path = (libvirt.folder() / "second.serial").string();
+  place.addSerial = path;
+  CHECK(w.change("mist-bench", place) == "");
+  CHECK(w.machine("mist-bench")->consoles.at(0).port != *place.port);
+  CHECK(w.power("mist-bench", PowerAct::Off) == "");
+  REQUIRE(w.soon("mist-bench", Running::Off));
+  CHECK(w.power("mist-bench", PowerAct::Start) == "");
+  REQUIRE(w.soon("mist-bench", Running::On));
+  CHECK(w.machine("mist-bench")->consoles.at(0).port == *place.port);
+  CHECK_FALSE(w.machine("mist-bench")->consoles.at(0).password);  // the host forgot it
+  CHECK(answers(*place.port));
+  const auto ways = offeredWays(*w.machine("mist-bench"), {"fernery", {}});
+  CHECK(std::any_of(ways.begin(), ways.end(), [&](const OfferedWay& o) { return o.address == "unix:" + path; }));
+  runToEnd([&]() -> Task<void> {
+    const StreamPtr line = co_await connectUnix(path);
+    line->close();
+  });
+}
+
+TEST_CASE("libvirt: a host that is restarted is told of, and connected again with its machines running", "[hosts]") {
+  if (!Libvirtd::available()) return;
+  Libvirtd libvirt;
+  libvirt.define("mist-bench", kVnc);
+  libvirt.virsh("start mist-bench");
+  Watching w("libvirt:" + libvirt.uri());
+  REQUIRE(w.live());
+  std::atomic<bool> lost = false;
+  w.host->observe([&] {
+    if (w.host->view().stage == HostStage::Waiting) lost = true;
+  });
+  libvirt.restart();
+  CHECK(eventually([&] { return lost.load(); }));
+  REQUIRE(w.live());
+  CHECK(w.machine("mist-bench")->state == Running::On);
+  CHECK(w.host->view().problem == std::nullopt);
+}
+
+TEST_CASE("QEMU by QMP: found in a folder, its consoles and lines, power, password, and its end", "[hosts][qemu]") {
+  if (!have("/usr/bin/qemu-system-x86_64") || !have("/boot/memtest86+x64.bin")) return;
+  TemporaryFolder monitors;
+  Watching w("qmp:" + monitors.path.string());
+  REQUIRE(w.live());
+  CHECK(w.host->view().stock->empty());
+  const int port = freeTcpPort();
+  const std::string serial = (monitors.path.parent_path() / (monitors.path.filename().string() + ".serial")).string();
+  {
+    Qemu qemu({"-m", "64", "-name", "mist-bench", "-uuid", "5c2e8a10-6f4b-4d7a-9b31-a1de57a2c0f4", "-kernel", "/boot/memtest86+x64.bin",
+               "-display", "none", "-vnc", "127.0.0.1:" + std::to_string(port - 5900) + ",password=on,id=second",
+               "-serial", "unix:" + serial + ",server=on,wait=off", "-qmp", "unix:" + monitors.path.string() + "/mist.qmp,server=on,wait=off"});
+    REQUIRE(w.soon("mist-bench", Running::On, std::chrono::seconds(5)));
+    const StockMachine m = *w.machine("mist-bench");
+    CHECK(m.id == "5c2e8a10-6f4b-4d7a-9b31-a1de57a2c0f4");
+    CHECK(m.memory == 64);
+    CHECK(m.processors == 1);
+    REQUIRE_FALSE(m.consoles.empty());
+    CHECK(std::any_of(m.serials.begin(), m.serials.end(), [&](const SerialFacts& s) { return s.address == "unix:" + serial; }));
+    CHECK(w.power("mist-bench", PowerAct::Pause) == "");
+    CHECK(w.soon("mist-bench", Running::Paused));
+    CHECK(qemu.qmp("query-status")["status"] == "paused");
+    qemu.cont();
+    CHECK(w.soon("mist-bench", Running::On));
+    CHECK(w.power("mist-bench", PowerAct::Reset) == "");
+    CHECK(w.power("mist-bench", PowerAct::Start).find("only while the machine runs") != std::string::npos);
+    CHECK(w.power("mist-bench", PowerAct::Restart).find("cannot ask") != std::string::npos);
+    ConsoleChange password;
+    password.password = "plum42";
+    CHECK(w.change("mist-bench", password) == "");
+    CHECK(w.power("mist-bench", PowerAct::Off) == "");
+    CHECK(eventually([&] { return !w.machine("mist-bench"); }, std::chrono::seconds(2)));
+    CHECK(w.host->view().stage == HostStage::Live);
+  }
+  std::error_code ignored;
+  std::filesystem::remove(serial, ignored);
+}
