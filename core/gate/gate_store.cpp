@@ -39,7 +39,7 @@ Bytes hashOf(const std::string& text) {
   return out;
 }
 
-void bind(SQLite::Statement& s, int at, const Bytes& bytes) { s.bind(at, bytes.data(), static_cast<int>(bytes.size())); }
+void bindBytes(SQLite::Statement& s, int at, const Bytes& bytes) { s.bind(at, bytes.data(), static_cast<int>(bytes.size())); }
 
 std::string slowHash(const std::string& password) {
   char out[crypto_pwhash_STRBYTES];
@@ -295,7 +295,7 @@ std::string GateStore::signIn(const std::string& name, Seconds until) {
   const std::string token = randomToken();
   state_->guarded([&] {
     SQLite::Statement s(state_->db, "INSERT INTO sign_in(token, account, until) SELECT ?, id, ? FROM account WHERE name=?");
-    bind(s, 1, hashOf(token));
+    bindBytes(s, 1, hashOf(token));
     s.bind(2, until);
     s.bind(3, name);
     s.exec();
@@ -310,7 +310,7 @@ std::string GateStore::signInByPass(Id pass, Seconds until) {
   const std::string token = randomToken();
   state_->guarded([&] {
     SQLite::Statement s(state_->db, "INSERT INTO sign_in(token, pass, until) VALUES(?, ?, ?)");
-    bind(s, 1, hashOf(token));
+    bindBytes(s, 1, hashOf(token));
     s.bind(2, pass);
     s.bind(3, until);
     s.exec();
@@ -324,7 +324,7 @@ std::optional<Person> GateStore::person(const std::string& token, Seconds now) c
   auto out = state_->guarded([&]() -> std::optional<Person> {
     SQLite::Statement s(state_->db, "SELECT s.account, s.pass, s.until, a.name, a.role FROM sign_in s LEFT JOIN account a ON "
                                     "a.id = s.account WHERE s.token=? AND s.until > ? AND (s.account IS NULL OR a.off = 0)");
-    bind(s, 1, hashOf(token));
+    bindBytes(s, 1, hashOf(token));
     s.bind(2, now);
     if (!s.executeStep()) return std::nullopt;
     Person p;
@@ -353,7 +353,7 @@ std::optional<Person> GateStore::person(const std::string& token, Seconds now) c
 void GateStore::signOut(const std::string& token) {
   state_->guarded([&] {
     SQLite::Statement s(state_->db, "DELETE FROM sign_in WHERE token=?");
-    bind(s, 1, hashOf(token));
+    bindBytes(s, 1, hashOf(token));
     s.exec();
   });
 }
@@ -363,7 +363,7 @@ std::string GateStore::makePass(Pass& p) {
   state_->guarded([&] {
     SQLite::Statement s(state_->db, "INSERT INTO pass(token, way, machine, label, look, carries, begins, until, uses, most, note, made_by) "
                                     "VALUES(?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?)");
-    bind(s, 1, hashOf(token));
+    bindBytes(s, 1, hashOf(token));
     s.bind(2, p.wayIn);
     s.bind(3, p.machine);
     s.bind(4, p.label);
@@ -384,7 +384,7 @@ std::optional<Pass> GateStore::passOf(const std::string& token) const {
   if (token.size() != 43) return std::nullopt;
   return state_->guarded([&]() -> std::optional<Pass> {
     SQLite::Statement s(state_->db, std::string("SELECT ") + kPassColumns + " FROM pass WHERE token=?");
-    bind(s, 1, hashOf(token));
+    bindBytes(s, 1, hashOf(token));
     if (!s.executeStep()) return std::nullopt;
     return passFrom(s);
   });
@@ -460,7 +460,7 @@ void GateStore::audit(const std::string& who, const std::string& from, const std
     SQLite::Statement s(state_->db, "INSERT INTO audit(id, entry, hash) VALUES(?, ?, ?)");
     s.bind(1, id);
     s.bind(2, text);
-    bind(s, 3, chained(before, id, text));
+    bindBytes(s, 3, chained(before, id, text));
     s.exec();
     writing.commit();
   });

@@ -264,7 +264,12 @@ class Link {
       if (virDomainIsActive(d) != 1)
         throw Error(ErrorKind::Local, "the machine is off, and its host forgets a console password then")
             .withCure("Start it; the password is set as soon as it runs.");
-      const std::string device = graphicsWithPassword(xmlOf(d, VIR_DOMAIN_XML_SECURE), c.scheme, *c.password);
+      const std::string now = xmlOf(d, VIR_DOMAIN_XML_SECURE);
+      if (!hasPassword(now, c.scheme))
+        throw Error(ErrorKind::Unsupported, "its console was started without a password, and gets none while it runs")
+            .withCure("Give the console any password in the machine's definition once (a full stop and start); "
+                      "from then on it can be set here at once.");
+      const std::string device = graphicsWithPassword(now, c.scheme, *c.password);
       if (virDomainUpdateDeviceFlags(d, device.c_str(), VIR_DOMAIN_AFFECT_LIVE) < 0)
         raise("the password cannot be set");
     }
@@ -293,6 +298,13 @@ class Link {
       throw Error(ErrorKind::Local, "the host has no machine with this ID", id)
           .withCure("It was removed there, or made anew. Look at the stock.");
     return domain;
+  }
+
+  static bool hasPassword(const std::string& xml, const std::string& scheme) {
+    StockMachine m;
+    readDomainXml(xml, m);
+    return std::any_of(m.consoles.begin(), m.consoles.end(),
+                       [&](const ConsoleFacts& c) { return c.scheme == scheme && c.password; });
   }
 
   static std::string xmlOf(virDomainPtr d, unsigned flags) {

@@ -79,6 +79,10 @@ class QmpAdapter : public HostAdapter {
     if (c.addSerial) throw Error(ErrorKind::Unsupported, abilities().serial.why);
     const auto m = find(id);
     if (c.password) {
+      for (const ConsoleFacts& known : m->known->consoles)
+        if (known.scheme == c.scheme && !known.password)
+          throw Error(ErrorKind::Unsupported, "its console was started without a password, and gets none while it runs")
+              .withCure("Start QEMU with a password for the console (password=on); then it can be set here.");
       // Named first: GCC 12 takes no braced list inside co_await.
       const nlohmann::json secret{{"protocol", c.scheme}, {"password", *c.password}};
       const nlohmann::json never{{"protocol", c.scheme}, {"time", "never"}};

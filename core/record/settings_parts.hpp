@@ -11,5 +11,6 @@ std::vector<Setting> declareLineSettings();
 std::vector<Setting> declareSshSettings();
 std::vector<Setting> declareConnectionSettings();
 std::vector<Setting> declareHostSettings();
+std::vector<Setting> declareGateSettings();
 
 }  // namespace kw

@@ -127,8 +127,13 @@ class SocketListener : public Listener {
     typename Protocol::socket socket =
         co_await acceptor_.async_accept(asio::redirect_error(asio::use_awaitable, code));
     if (code) raise(code, "accepting");
-    if constexpr (std::is_same_v<Protocol, Tcp>) socket.set_option(Tcp::no_delay(true), code);
-    co_return std::make_unique<SocketStream<typename Protocol::socket>>(std::move(socket), "a visitor");
+    std::string visitor = "a visitor";
+    if constexpr (std::is_same_v<Protocol, Tcp>) {
+      socket.set_option(Tcp::no_delay(true), code);
+      const auto from = socket.remote_endpoint(code);
+      if (!code) visitor = from.address().to_string();
+    }
+    co_return std::make_unique<SocketStream<typename Protocol::socket>>(std::move(socket), visitor);
   }
 
   void close() noexcept override {

@@ -49,14 +49,14 @@ struct WebSocket::State {
     while (writing) co_await turn.wait();
     writing = true;
     ByteWriter out;
-    const unsigned mask = side == Side::Client ? 0x80 : 0;
+    const unsigned maskBit = side == Side::Client ? 0x80 : 0;
     out.u8(0x80 | opcode);
     if (payload.size() < 126)
-      out.u8(mask | static_cast<unsigned>(payload.size()));
+      out.u8(maskBit | static_cast<unsigned>(payload.size()));
     else if (payload.size() < 65536)
-      out.u8(mask | 126).u16(static_cast<unsigned>(payload.size()));
+      out.u8(maskBit | 126).u16(static_cast<unsigned>(payload.size()));
     else
-      out.u8(mask | 127).u32(static_cast<std::uint32_t>(payload.size() >> 32)).u32(static_cast<std::uint32_t>(payload.size()));
+      out.u8(maskBit | 127).u32(static_cast<std::uint32_t>(payload.size() >> 32)).u32(static_cast<std::uint32_t>(payload.size()));
     if (side == Side::Client) {
       Byte key[4];
       RAND_bytes(key, sizeof key);

@@ -1,0 +1,50 @@
+// The gateway: HTTPS and WebSockets in front, machines' sessions behind.
+#pragma once
+#include <filesystem>
+#include <memory>
+
+#include "gate/gate_store.hpp"
+#include "route/opening.hpp"
+
+namespace kw::gate {
+
+struct GateOptions {
+  std::string address = "127.0.0.1";
+  std::uint16_t port = 8443;  ///< 0: any free one
+  std::string name = "garden-gate";
+  std::filesystem::path state;               ///< accounts, passes, audit, the self-made certificate
+  std::string certificateFile, keyFile;      ///< PEM; empty: self-made at the first start
+  std::size_t mostConnections = 4000;
+};
+
+/// Thread-safe.
+class Gate {
+ public:
+  /// Throws Error{Local} when the state or a certificate cannot be used.
+  Gate(Runtime& runtime, GateOptions options, OpeningTools tools);
+  ~Gate();
+  /// Listens. Throws Error{Local} when the port is taken.
+  void start();
+  /// Says goodbye to everybody and ends all sessions.
+  void stop();
+  [[nodiscard]] std::uint16_t port() const;
+  /// "ab:cd:…" of the certificate.
+  [[nodiscard]] std::string fingerprint() const;
+  [[nodiscard]] GateStore& store();
+
+ private:
+  struct State;
+  std::shared_ptr<State> state_;
+};
+
+/// A file of the page, compiled in; null when there is none of this name.
+struct PageFile {
+  const char* path;
+  const char* type;
+  std::string_view contents;
+};
+const PageFile* pageFile(const std::string& path);
+/// Of all of them together.
+std::size_t pageBytes();
+
+}  // namespace kw::gate

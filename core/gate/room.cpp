@@ -1,0 +1,504 @@
+#include "gate/room.hpp"
+
+#include <sys/mman.h>
+#include <unistd.h>
+
+#include "gate/text_rows.hpp"
+#include "session/keys.hpp"
+#include "session/text_console.hpp"
+
+namespace kw::gate {
+
+namespace {
+
+constexpr std::size_t kMostText = 1 << 20;
+constexpr auto kTextInterval = std::chrono::milliseconds(33);
+constexpr int kMostRows = 300, kMostColumns = 500;
+
+const char* wordFor(SessionStage stage) {
+  switch (stage) {
+    case SessionStage::Idle:
+    case SessionStage::Connecting: return "connecting";
+    case SessionStage::SigningIn: return "signing in";
+    case SessionStage::Live: return "live";
+    case SessionStage::Waiting: return "waiting";
+    case SessionStage::Ended: return "ended";
+  }
+  return "";
+}
+
+const char* wordFor(Question::Kind kind) {
+  switch (kind) {
+    case Question::Kind::Password: return "password";
+    case Question::Kind::UserAndPassword: return "account";
+    case Question::Kind::Trust: return "trust";
+    case Question::Kind::Text: return "text";
+    case Question::Kind::Unsealed: return "unsealed";
+  }
+  return "";
+}
+
+std::string textAt(const nlohmann::json& json, const char* key) {
+  const auto found = json.find(key);
+  return found != json.end() && found->is_string() ? found->get<std::string>() : std::string();
+}
+int wholeAt(const nlohmann::json& json, const char* key, int otherwise = 0) {
+  const auto found = json.find(key);
+  return found != json.end() && found->is_number_integer() ? found->get<int>() : otherwise;
+}
+bool yesAt(const nlohmann::json& json, const char* key) {
+  const auto found = json.find(key);
+  return found != json.end() && found->is_boolean() && found->get<bool>();
+}
+
+/// The file behind it is memory; it has no name, and goes with its descriptor.
+int memoryFileWith(const std::string& contents) {
+  const int fd = memfd_create("key", MFD_CLOEXEC);
+  if (fd < 0 || write(fd, contents.data(), contents.size()) != static_cast<ssize_t>(contents.size())) {
+    if (fd >= 0) ::close(fd);
+    throw Error(ErrorKind::Local, "no memory for the key");
+  }
+  return fd;
+}
+
+}  // namespace
+
+Rules rulesOf(const SettingReader& setting) {
+  Rules r;
+  r.access = isOn(setting, "gate.access");
+  r.drive = setting("gate.hand") == "drive" && setting("screen.viewonly") != "on";
+  const std::string clipboard = setting("gate.clipboard");
+  r.clipboardTo = clipboard == "both" || clipboard == "to";
+  r.clipboardFrom = clipboard == "both" || clipboard == "from";
+  r.several = isOn(setting, "gate.several");
+  r.passes = isOn(setting, "gate.passes");
+  r.passHours = wholeOf(setting, "gate.passhours");
+  r.keep = wholeOf(setting, "gate.keep");
+  return r;
+}
+
+struct Room::Visitor : rfb::ServerEvents {
+  Visitor(Room& r, Id n, Person p) : room(r), number(n), person(std::move(p)) {}
+  void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) override {
+    if (room.hand_ == number && room.session_) room.session_->key(keysym, scanCode, down);
+  }
+  void pointer(Point at, unsigned buttons) override {
+    if (room.hand_ == number && room.session_) room.session_->pointer(at, buttons);
+  }
+  int layoutWanted(Size size, const std::vector<Screen>&) override {
+    if (room.hand_ != number || !room.abilities_.resize.can) return 1;
+    room.session_->requestSize(size);
+    return 0;
+  }
+
+  Room& room;
+  Id number;
+  Person person;
+  std::string from;
+  Seconds since = nowSeconds();
+  std::function<void(std::string)> tell;
+  std::function<void(std::string)> dismiss;
+  std::shared_ptr<rfb::Server> picture;
+  RowsShown rows;
+  std::uint64_t bytes = 0;
+};
+
+/// Brings the session's events to the gateway's strand.
+class Room::Watcher : public SessionObserver {
+ public:
+  Watcher(Executor strand, std::weak_ptr<Room> room) : strand_(std::move(strand)), room_(std::move(room)) {}
+
+  void statusChanged(const SessionStatus& s) override {
+    later([s](Room& r) {
+      r.status_ = s;
+      const bool asking = s.stage == SessionStage::SigningIn || s.stage == SessionStage::Connecting;
+      if (!asking && r.question_) {
+        r.question_.reset();
+        r.reply_ = {};
+        r.tellAll({{"question", nullptr}});
+      }
+      if (s.stage == SessionStage::Live && r.keyFile_ >= 0) {
+        ::close(r.keyFile_);
+        r.keyFile_ = -1;
+      }
+      r.tellAll(r.statusJson());
+      if (s.stage == SessionStage::Live) r.textSoon();
+    });
+  }
+  void routeChanged(const RouteFacts& f) override {
+    later([f](Room& r) {
+      r.route_ = f;
+      r.tellAll(r.routeJson());
+    });
+  }
+  void capabilitiesChanged(const Capabilities& c) override {
+    later([c](Room& r) { r.abilities_ = c; });
+  }
+  void pictureResized(Size, const std::vector<Screen>& screens) override {
+    later([screens](Room& r) {
+      r.screens_ = screens;
+      for (auto& v : r.visitors_)
+        if (v->picture) v->picture->resized(screens);
+      const auto picture = r.session_->picture();
+      if (picture) r.tellAll({{"size", {picture->width(), picture->height()}}});
+    });
+  }
+  void damaged(const Region& region) override {
+    later([region](Room& r) {
+      for (auto& v : r.visitors_)
+        if (v->picture) v->picture->damaged(region);
+    });
+  }
+  void pointerShapeChanged(const PointerShape& shape) override {
+    later([shape](Room& r) {
+      r.shape_ = shape;
+      for (auto& v : r.visitors_)
+        if (v->picture) v->picture->setCursor({shape.size, shape.hotspot, shape.pixels});
+    });
+  }
+  void bell() override {
+    later([](Room& r) { r.tellAll({{"bell", true}}); });
+  }
+  void textChanged() override {
+    later([](Room& r) { r.textSoon(); });
+  }
+  void clipboardText(const std::string& text) override {
+    if (text.size() > kMostText) return;
+    later([text](Room& r) {
+      if (!r.plan_.rules.clipboardFrom) return;
+      for (auto& v : r.visitors_)
+        if (r.hand_ == v->number) v->tell(Json{{"clip", text}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+    });
+  }
+  void remark(const std::string& what) override {
+    later([what](Room& r) { r.tellAll({{"remark", what}}); });
+  }
+  void asked(const Question& question, std::function<void(Answer)> reply) override {
+    later([question, reply](Room& r) {
+      r.question_ = question;
+      r.reply_ = reply;
+      r.tellAll(r.questionJson());
+    });
+  }
+
+ private:
+  void later(std::function<void(Room&)> what) {
+    post(strand_, [weak = room_, what = std::move(what)] {
+      if (const auto room = weak.lock(); room && !room->ended_) what(*room);
+    });
+  }
+  Executor strand_;
+  std::weak_ptr<Room> room_;
+};
+
+Room::Room(Plan plan) : plan_(std::move(plan)) {}
+
+Room::~Room() {
+  if (session_) {
+    session_->stopObserving(watcher_);
+    session_->end();
+  }
+  if (keyFile_ >= 0) ::close(keyFile_);
+}
+
+void Room::start() { begin({}); }
+
+void Room::begin(std::map<std::string, std::string> over) {
+  if (session_) {
+    session_->stopObserving(watcher_);
+    session_->end();
+  }
+  question_.reset();
+  reply_ = {};
+  session_ = plan_.open(std::move(over), plan_.keptPasswords);
+  watcher_ = std::make_shared<Watcher>(plan_.strand, weak_from_this());
+  Policy policy;
+  policy.clipboardTo = plan_.rules.clipboardTo;
+  policy.clipboardFrom = plan_.rules.clipboardFrom;
+  policy.input = plan_.rules.drive;
+  policy.files = false;
+  session_->setPolicy(policy);
+  session_->observe(watcher_);
+  session_->start();
+}
+
+Room::Visitor* Room::find(Id number) {
+  for (auto& v : visitors_)
+    if (v->number == number) return v.get();
+  return nullptr;
+}
+
+bool Room::mayDrive(const Visitor& v) const { return plan_.rules.drive && v.person.role != Role::Look; }
+
+Id Room::join(const Person& person, const std::string& from, std::function<void(std::string)> tell,
+              std::function<void(std::string)> dismiss) {
+  auto v = std::make_shared<Visitor>(*this, next_++, person);
+  v->from = from;
+  v->tell = std::move(tell);
+  v->dismiss = std::move(dismiss);
+  Visitor& here = *v;
+  visitors_.push_back(std::move(v));
+  ++leaving_;
+  if (hand_ == 0 && mayDrive(here)) hand_ = here.number;
+  plan_.audit(person.name, from, "visit begins", {{"machine", plan_.machine}, {"way", plan_.label}, {"drives", hand_ == here.number}, {"visit", here.number}});
+  tellState(here);
+  tellPeople();
+  return here.number;
+}
+
+void Room::tellState(Visitor& v) {
+  const auto send = [&](const Json& j) { v.tell(j.dump(-1, ' ', false, Json::error_handler_t::replace)); };
+  send({{"visit", v.number},
+        {"machine", plan_.machine},
+        {"label", plan_.label},
+        {"form", session_->text() != nullptr ? "text" : "screen"},
+        {"may", {{"drive", mayDrive(v)},
+                 {"why", !plan_.rules.drive                ? "typing from a browser is off for this machine: set by its group's policy"
+                         : v.person.role == Role::Look && v.person.pass != 0 ? "this pass only looks"
+                         : v.person.role == Role::Look     ? "this account only looks"
+                                                           : ""},
+                 {"clipboardTo", plan_.rules.clipboardTo},
+                 {"clipboardFrom", plan_.rules.clipboardFrom}}}});
+  send(statusJson());
+  send(routeJson());
+  if (question_) send(questionJson());
+  if (const auto picture = session_->picture(); picture && !picture->size().empty()) send({{"size", {picture->width(), picture->height()}}});
+  if (session_->text() != nullptr) tellText(v);
+}
+
+nlohmann::json Room::statusJson() const {
+  Json s{{"stage", wordFor(status_.stage)}, {"sentence", status_.sentence}, {"cure", status_.cure}, {"attempt", status_.attempt}, {"problem", status_.problem.has_value()}};
+  if (status_.nextTry.count() > 0) s["next"] = std::chrono::duration<double>(status_.nextTry).count();
+  return {{"status", s}};
+}
+
+nlohmann::json Room::routeJson() const {
+  return {{"route", {{"host", route_.host}, {"port", route_.port}, {"reached", route_.reached}, {"sealed", route_.sealed}, {"security", route_.security}}}};
+}
+
+nlohmann::json Room::questionJson() const {
+  const Question& q = *question_;
+  Json j{{"kind", wordFor(q.kind)}, {"text", q.text}, {"hint", q.hint}, {"user", q.user}, {"again", q.again}, {"refused", q.refused}};
+  if (q.kind == Question::Kind::Trust)
+    j["certificate"] = {{"subject", q.certificate.subject}, {"issuer", q.certificate.issuer}, {"until", q.certificate.notAfter}, {"sha256", q.certificate.sha256}, {"pinned", q.pinned}};
+  return {{"question", j}};
+}
+
+void Room::tellAll(const Json& message) {
+  const std::string text = message.dump(-1, ' ', false, Json::error_handler_t::replace);
+  for (auto& v : visitors_) v->tell(text);
+}
+
+void Room::tellPeople() {
+  Json people = Json::array();
+  for (auto& v : visitors_)
+    people.push_back({{"visit", v->number}, {"who", v->person.name}, {"drives", hand_ == v->number}, {"since", v->since}, {"from", v->from}, {"pass", v->person.pass != 0}});
+  tellAll({{"people", people}});
+  plan_.changed();
+}
+
+std::vector<VisitFacts> Room::visits() const {
+  std::vector<VisitFacts> out;
+  for (const auto& v : visitors_)
+    out.push_back({v->number, plan_.wayIn, plan_.machine, plan_.label, v->person.name, v->from, v->since, hand_ == v->number, v->person.pass != 0, v->person.pass});
+  return out;
+}
+
+void Room::leave(Id number, const std::string& why) {
+  const auto at = std::find_if(visitors_.begin(), visitors_.end(), [&](const auto& v) { return v->number == number; });
+  if (at == visitors_.end()) return;
+  const auto gone = std::move(*at);
+  visitors_.erase(at);
+  if (gone->picture) gone->picture->close();
+  plan_.audit(gone->person.name, gone->from, "visit ends", {{"machine", plan_.machine}, {"way", plan_.label}, {"visit", number}, {"seconds", nowSeconds() - gone->since}, {"why", why}});
+  if (hand_ == number) {
+    hand_ = 0;
+    for (auto& v : visitors_)
+      if (hand_ == 0 && mayDrive(*v)) hand_ = v->number;
+  }
+  tellPeople();
+  if (visitors_.empty() && !ended_) {
+    ++leaving_;
+    spawn(plan_.strand, [self = shared_from_this()] { return self->keepForAWhile(); });
+  }
+}
+
+/// A lost line comes back to the same picture; after that the session ends.
+Task<void> Room::keepForAWhile() {
+  const auto self = shared_from_this();
+  const std::uint64_t mine = leaving_;
+  co_await systemClock()->sleep(std::chrono::seconds(plan_.rules.keep));
+  if (mine == leaving_ && visitors_.empty()) endAll("nobody came back");
+}
+
+void Room::sendAway(Id number, const std::string& why) {
+  if (Visitor* v = find(number)) {
+    const auto dismiss = v->dismiss;
+    leave(number, why);
+    dismiss(why);
+  }
+}
+
+void Room::endAll(const std::string& why) {
+  if (std::exchange(ended_, true)) return;
+  const auto self = shared_from_this();
+  while (!visitors_.empty()) {
+    const auto dismiss = visitors_.front()->dismiss;
+    leave(visitors_.front()->number, why);
+    dismiss(why);
+  }
+  session_->stopObserving(watcher_);
+  session_->end();
+  plan_.over(plan_.wayIn);
+}
+
+void Room::say(Id number, const std::string& text) {
+  if (Visitor* v = find(number)) v->tell(Json{{"message", text}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+}
+
+void Room::personIs(Id number, const std::optional<Person>& person) {
+  Visitor* v = find(number);
+  if (v == nullptr) return;
+  if (!person) return sendAway(number, v->person.pass != 0 ? "this pass does not open any more" : "this sign-in ended");
+  const bool before = mayDrive(*v);
+  v->person.role = person->role;
+  if (before == mayDrive(*v)) return;
+  if (!mayDrive(*v) && hand_ == number) hand_ = 0;
+  if (mayDrive(*v) && hand_ == 0) hand_ = number;
+  tellState(*v);
+  tellPeople();
+}
+
+void Room::giveHandTo(Id number, const std::string& why) {
+  Visitor* v = find(number);
+  if (v == nullptr || !mayDrive(*v)) return;
+  hand_ = number;
+  plan_.audit(v->person.name, v->from, "has the hand", {{"machine", plan_.machine}, {"why", why}});
+  tellPeople();
+}
+
+void Room::askForHand(Visitor& v) {
+  if (!mayDrive(v)) return;
+  if (hand_ == 0) return giveHandTo(v.number, "nobody had it");
+  if (Visitor* holder = find(hand_))
+    holder->tell(Json{{"handAsked", {{"visit", v.number}, {"who", v.person.name}}}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+}
+
+void Room::answer(Visitor& v, const Json& given) {
+  if (!mayDrive(v) || !reply_) return;
+  if (!given.is_object()) protocolBroken("an answer", "it is no object");
+  // A key of the visitor's own: the sign-in begins anew with it, and it is gone when that is over.
+  if (const std::string key = textAt(given, "keyFile"); !key.empty() && key.size() < 65536) {
+    if (keyFile_ >= 0) ::close(keyFile_);
+    keyFile_ = memoryFileWith(key);
+    plan_.audit(v.person.name, v.from, "signs in with a key of their own", {{"machine", plan_.machine}});
+    return begin({{"ssh.keys", "/proc/" + std::to_string(getpid()) + "/fd/" + std::to_string(keyFile_)}});
+  }
+  Answer a;
+  a.accepted = yesAt(given, "accepted");
+  a.user = textAt(given, "user");
+  a.password = textAt(given, "password");
+  a.remember = false;  // what a browser's visitor answers is not kept for others
+  auto reply = std::exchange(reply_, {});
+  question_.reset();
+  tellAll({{"question", nullptr}});
+  reply(a);
+}
+
+void Room::typeText(Visitor& v, const Json& message) {
+  TextConsole* console = session_->text();
+  if (console == nullptr || hand_ != v.number) return;
+  if (const std::string text = textAt(message, "type"); !text.empty() && text.size() <= kMostText) console->sendBytes(text);
+  if (const std::string text = textAt(message, "paste"); !text.empty() && text.size() <= kMostText && plan_.rules.clipboardTo) console->paste(text);
+  if (const auto key = message.find("textKey"); key != message.end() && key->is_object()) {
+    const text::Modifiers with{yesAt(*key, "shift"), yesAt(*key, "alt"), yesAt(*key, "ctrl")};
+    const std::string name = textAt(*key, "key");
+    if (const auto named = textKeyNamed(name)) console->terminal().key(*named, with);
+    else if (const auto points = utf8ToUtf32(name); points.size() == 1) console->terminal().character(points[0], with);
+  }
+  if (const auto size = message.find("resize"); size != message.end() && size->is_array() && size->size() == 2 && (*size)[0].is_number_integer() && (*size)[1].is_number_integer())
+    console->resizeText(std::clamp((*size)[0].get<int>(), 2, kMostRows), std::clamp((*size)[1].get<int>(), 10, kMostColumns));
+}
+
+void Room::take(Id number, const Json& message) {
+  Visitor* v = find(number);
+  if (v == nullptr || !session_) return;
+  if (!message.is_object()) protocolBroken("a visitor's message", "it is no object");
+  if (message.contains("answer")) answer(*v, message["answer"]);
+  if (message.contains("type") || message.contains("paste") || message.contains("textKey") || message.contains("resize")) typeText(*v, message);
+  if (const std::string chord = textAt(message, "chord"); !chord.empty() && hand_ == number) {
+    try {
+      const Chord strokes = chordFromText(chord);
+      for (const KeyStroke& k : strokes) session_->key(k.keysym, k.scanCode, true);
+      for (auto k = strokes.rbegin(); k != strokes.rend(); ++k) session_->key(k->keysym, k->scanCode, false);
+    } catch (const Error& e) {
+      v->tell(Json{{"remark", e.what()}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+    }
+  }
+  if (const std::string clip = textAt(message, "clip"); !clip.empty() && clip.size() <= kMostText && hand_ == number && plan_.rules.clipboardTo)
+    session_->offerClipboard(clip);
+  if (yesAt(message, "askHand")) askForHand(*v);
+  if (const int to = wholeAt(message, "giveHand"); to > 0 && hand_ == number) giveHandTo(to, "given by " + v->person.name);
+  if (const int to = wholeAt(message, "keepHand"); to > 0 && hand_ == number) {
+    plan_.audit(v->person.name, v->from, "keeps the hand", {{"machine", plan_.machine}});
+    say(to, v->person.name + " keeps the hand for now.");
+  }
+  if (yesAt(message, "retry") && mayDrive(*v)) session_->retry();
+  if (yesAt(message, "refresh")) session_->refresh();
+  if (const auto rows = message.find("above"); rows != message.end() && rows->is_array() && rows->size() == 2 && session_->text() != nullptr &&
+      (*rows)[0].is_number_integer() && (*rows)[1].is_number_integer()) {
+    const auto from = (*rows)[0].get<std::int64_t>();
+    const int count = std::clamp((*rows)[1].get<int>(), 1, 500);
+    v->tell(Json{{"above", rowsJson(session_->text()->terminal(), session_->text()->terminal().view(from, count))}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+  }
+  if (yesAt(message, "end")) {
+    // Whoever only looks leaves; whoever drives ends it for all.
+    if (hand_ == number) {
+      plan_.audit(v->person.name, v->from, "ends the session", {{"machine", plan_.machine}});
+      endAll("ended by " + v->person.name);
+    } else {
+      sendAway(number, "you left");
+    }
+  }
+}
+
+Task<void> Room::showPicture(Id number, StreamPtr stream) {
+  const auto self = shared_from_this();
+  std::shared_ptr<Visitor> v;
+  for (const auto& one : visitors_)
+    if (one->number == number) v = one;
+  if (!v || !session_->picture()) throw Error(ErrorKind::Local, "there is no picture here");
+  rfb::ServerOptions options;
+  options.name = plan_.machine;
+  if (v->picture) v->picture->close();
+  // The visitor may leave while its server still winds down.
+  const auto server = std::make_shared<rfb::Server>(plan_.strand, session_->picture(), screens_, options, *v);
+  v->picture = server;
+  if (shape_) server->setCursor({shape_->size, shape_->hotspot, shape_->pixels});
+  std::exception_ptr failure;
+  try {
+    co_await server->run(std::move(stream));
+  } catch (...) {
+    failure = std::current_exception();
+  }
+  if (Visitor* still = find(number); still != nullptr && still->picture == server) still->picture.reset();
+  if (failure) std::rethrow_exception(failure);
+}
+
+void Room::textSoon() {
+  if (session_->text() == nullptr || std::exchange(textDue_, true)) return;
+  spawn(plan_.strand, [self = shared_from_this()]() -> Task<void> {
+    co_await systemClock()->sleep(kTextInterval);
+    self->textDue_ = false;
+    if (self->ended_) co_return;
+    self->session_->text()->textSeen();
+    for (auto& v : self->visitors_) self->tellText(*v);
+  });
+}
+
+void Room::tellText(Visitor& v) {
+  const Json rows = changedRows(session_->text()->terminal(), v.rows);
+  if (!rows.is_null()) v.tell(Json{{"text", rows}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+}
+
+}  // namespace kw::gate

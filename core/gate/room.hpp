@@ -1,0 +1,110 @@
+// One machine's session and whoever is in it: decoded once, shown to all; one drives, the others look.
+#pragma once
+#include <functional>
+#include <list>
+#include <map>
+#include <memory>
+#include <nlohmann/json.hpp>
+
+#include "base/runtime.hpp"
+#include "gate/gate_store.hpp"
+#include "rfb/server.hpp"
+#include "route/opening.hpp"
+#include "session/session.hpp"
+
+namespace kw::gate {
+
+/// What the settings of a way in allow to people of the gateway.
+struct Rules {
+  bool access = true, drive = true, clipboardTo = true, clipboardFrom = true, several = true, passes = true;
+  int passHours = 24;
+  Seconds keep = 120;
+};
+Rules rulesOf(const SettingReader& setting);
+
+struct VisitFacts {
+  Id number = 0;
+  Id wayIn = 0;
+  std::string machine, label, who, from;
+  Seconds since = 0;
+  bool drives = false, byPass = false;
+  Id pass = 0;
+};
+
+/// Everything on the gateway's strand.
+class Room : public std::enable_shared_from_this<Room> {
+ public:
+  struct Plan {
+    Executor strand;
+    Id wayIn = 0;
+    std::string machine, label;
+    Rules rules;
+    /// Makes the machine's session; `over` are settings laid over the record's.
+    std::function<std::shared_ptr<Session>(std::map<std::string, std::string> over, bool keptPasswords)> open;
+    std::function<void(const std::string& who, const std::string& from, const std::string& what, nlohmann::json more)> audit;
+    std::function<void()> changed;                ///< who is here has changed
+    std::function<void(Id wayIn)> over;           ///< the room is to be forgotten
+    bool keptPasswords = true;
+  };
+  explicit Room(Plan plan);
+  ~Room();
+  void start();
+
+  /// `tell` gets JSON texts, `dismiss` the reason when this visitor is sent away.
+  Id join(const Person& person, const std::string& from, std::function<void(std::string)> tell,
+          std::function<void(std::string)> dismiss);
+  void leave(Id visitor, const std::string& why);
+  /// One message of a visitor; unknown ones are passed over. Throws Error{ProtocolBroken} for nonsense.
+  void take(Id visitor, const nlohmann::json& message);
+  /// Shows the picture to a visitor until one of both ends. Throws as rfb::Server::run().
+  Task<void> showPicture(Id visitor, StreamPtr stream);
+  /// A person's rights have changed, or are gone.
+  void personIs(Id visitor, const std::optional<Person>& person);
+  void sendAway(Id visitor, const std::string& why);
+  void endAll(const std::string& why);
+  void say(Id visitor, const std::string& text);
+
+  [[nodiscard]] std::vector<VisitFacts> visits() const;
+  [[nodiscard]] bool empty() const { return visitors_.empty(); }
+  [[nodiscard]] const Rules& rules() const { return plan_.rules; }
+  [[nodiscard]] Id wayIn() const { return plan_.wayIn; }
+
+ private:
+  struct Visitor;
+  class Watcher;
+  using Json = nlohmann::json;
+  Visitor* find(Id number);
+  void tellAll(const Json& message);
+  void tellPeople();
+  void tellState(Visitor& v);
+  void giveHandTo(Id number, const std::string& why);
+  [[nodiscard]] bool mayDrive(const Visitor& v) const;
+  [[nodiscard]] Json questionJson() const;
+  [[nodiscard]] Json statusJson() const;
+  [[nodiscard]] Json routeJson() const;
+  void answer(Visitor& v, const Json& message);
+  void typeText(Visitor& v, const Json& message);
+  void tellText(Visitor& v);
+  void textSoon();
+  void begin(std::map<std::string, std::string> over);
+  void askForHand(Visitor& v);
+  Task<void> keepForAWhile();
+
+  Plan plan_;
+  std::shared_ptr<Session> session_;
+  std::shared_ptr<Watcher> watcher_;
+  std::list<std::shared_ptr<Visitor>> visitors_;
+  SessionStatus status_;
+  RouteFacts route_;
+  Capabilities abilities_;
+  std::vector<Screen> screens_;
+  std::optional<Question> question_;
+  std::function<void(Answer)> reply_;
+  std::optional<PointerShape> shape_;
+  Id next_ = 1, hand_ = 0;
+  int keyFile_ = -1;  ///< a key that lives in memory while its sign-in lasts
+  std::uint64_t leaving_ = 0;
+  bool textDue_ = false, ended_ = false;
+};
+
+}  // namespace kw::gate
