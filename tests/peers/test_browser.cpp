@@ -1,0 +1,265 @@
+// The gateway in a real browser: what one sees, types and copies there.
+#include <openssl/evp.h>
+#include <signal.h>
+#include <sys/prctl.h>
+#include <sys/wait.h>
+
+#include <fstream>
+
+#include "base/file.hpp"
+#include "gate/gate.hpp"
+#include "lab/host.hpp"
+#include "lab/scenario.hpp"
+#include "tests/peers/browser.hpp"
+#include "tests/peers/qemu.hpp"
+
+using namespace kw;
+using namespace kw::test;
+using namespace kw::gate;
+
+namespace {
+
+struct Garden {
+  Garden() {
+    lab::ConsolePlan plan;
+    plan.guest.name = "mist-bench";
+    plan.guest.scene = lab::SceneKind::MistBench;
+    plan.options.name = "mist-bench";
+    console = std::make_unique<lab::Console>(runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), plan);
+    console->start(true);
+    lab::TextServicePlan line;
+    line.kind = lab::TextServicePlan::Kind::Telnet;
+    line.address = "127.0.0.1";
+    line.make = [] { return lab::irrigationMenu(); };
+    text = std::make_unique<lab::TextService>(runtime.strand(), systemClock(), line);
+    text->start();
+    tools.store = openSqliteStore(folder.path / "records.sqlite");
+    tools.vault = openVault(folder.path / "vault");
+    add("mist-bench", "screen", "vnc://127.0.0.1:" + std::to_string(console->port()));
+    add("irrigation-plc", "menu", "telnet://127.0.0.1:" + std::to_string(text->port()));
+    options.port = 0;
+    options.state = folder.path / "gate";
+    open();
+    gate->store().addAccount("duty", "duty-at-the-gate", Role::Keeper);
+    gate->store().addAccount("night volunteer", "volunteers-drive", Role::Drive);
+  }
+  ~Garden() {
+    gate.reset();
+    text.reset();
+    console->stop();
+    runtime.stop();
+  }
+  void open() {
+    gate = std::make_unique<Gate>(runtime, options, tools);
+    gate->start();
+    options.port = gate->port();
+  }
+  Id add(const std::string& name, const std::string& label, const std::string& address) {
+    Id id = 0;
+    tools.store->commit("add", [&](StoreWriter& w) {
+      Machine m;
+      m.name = name;
+      w.put(m);
+      Endpoint e;
+      e.machine = m.id, e.label = label, e.address = address;
+      w.put(e);
+      id = e.id;
+    });
+    return id;
+  }
+  [[nodiscard]] std::string url() const { return "https://127.0.0.1:" + std::to_string(gate->port()) + "/"; }
+  /// What the guest's note field holds.
+  std::string note() {
+    std::string out;
+    console->withGuest([&](lab::Guest& g) {
+      g.key(0xffe3, true);
+      g.key('c', true);
+      out = g.takeCopied();
+      g.key(0xffe3, false);
+    });
+    return out;
+  }
+
+  TemporaryFolder folder;
+  Runtime runtime{2};
+  std::unique_ptr<lab::Console> console;
+  std::unique_ptr<lab::TextService> text;
+  OpeningTools tools;
+  GateOptions options;
+  std::unique_ptr<Gate> gate;
+};
+
+void signIn(Browser& b, const Garden& g, const std::string& name, const std::string& password) {
+  b.go(g.url());
+  REQUIRE(b.until("!document.getElementById('signin').hidden"));
+  b.type("#name", name);
+  b.type("#password", password);
+  b.click("#signin button");
+  REQUIRE(b.until("document.querySelectorAll('.machine').length > 0"));
+}
+
+void openMachine(Browser& b, const std::string& name) {
+  REQUIRE(b.until("[...document.querySelectorAll('.machine')].some(m => m.querySelector('b').textContent === '" + name + "')"));
+  b.run("[...document.querySelectorAll('.machine')].find(m => m.querySelector('b').textContent === arguments[0]).querySelector('.chip').click()", {name});
+}
+
+const char* const kPictureLives = "document.querySelector('#screen') && document.querySelector('.foot').textContent.includes('fps')";
+
+/// SHA-256 of the canvas's pixels, RGBA.
+std::string canvasDigest(Browser& b) {
+  return b.await(R"((async () => { const c = document.getElementById('screen'), k = new OffscreenCanvas(c.width, c.height), x = k.getContext('2d', {willReadFrequently: true});
+    x.drawImage(c, 0, 0); const d = await crypto.subtle.digest('SHA-256', x.getImageData(0, 0, c.width, c.height).data);
+    return c.width + 'x' + c.height + ' ' + [...new Uint8Array(d)].map(v => v.toString(16).padStart(2, '0')).join(''); })())");
+}
+
+std::string digestOf(const Framebuffer& f) {
+  Bytes rgba;
+  rgba.reserve(static_cast<std::size_t>(f.width()) * static_cast<std::size_t>(f.height()) * 4);
+  for (int y = 0; y < f.height(); ++y)
+    for (int x = 0; x < f.width(); ++x) {
+      const Pixel p = f.pixel(x, y);
+      for (const int shift : {16, 8, 0}) rgba.push_back(static_cast<Byte>(p >> shift));
+      rgba.push_back(255);
+    }
+  Byte digest[32];
+  unsigned size = sizeof digest;
+  EVP_Digest(rgba.data(), rgba.size(), digest, &size, EVP_sha256(), nullptr);
+  return std::to_string(f.width()) + "x" + std::to_string(f.height()) + " " + hex(ByteView(digest, size));
+}
+
+}  // namespace
+
+TEST_CASE("In a browser: wrong and right password, a machine's screen, typed and seen, its keys, its clipboard, its end", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  Browser b;
+  b.go(g.url());
+  REQUIRE(b.until("!document.getElementById('signin').hidden"));
+  b.type("#name", "duty");
+  b.type("#password", "not-this-one");
+  b.click("#signin button");
+  CHECK(b.until("document.getElementById('signbad').textContent.includes('not right')"));
+  signIn(b, g, "duty", "duty-at-the-gate");
+  CHECK(b.until("document.getElementById('roster').textContent.includes('answers')"));
+  openMachine(b, "mist-bench");
+  REQUIRE(b.until(kPictureLives));
+  CHECK(b.text(".bar").find("plain from the gate") != std::string::npos);
+  CHECK(b.text(".bar").find("you have the hand") != std::string::npos);
+  b.run("document.querySelector('.face').focus()");
+  b.keys("Check zone B");
+  CHECK(eventually([&] { return g.note() == "Check zone B"; }));
+  b.click(".bar button[title^='Text to']");
+  b.type(".clipTo", "at 18:00");
+  b.click("[data-card='clip'] .own");
+  b.run("document.querySelector('.face').focus()");
+  b.keys("\xee\x80\x89v");  // WebDriver's Control, then v
+  CHECK(eventually([&] { return g.note() == "at 18:00"; }));
+  bool desktop = true;
+  b.click(".bar button[title^='Keys']");
+  b.run("[...document.querySelectorAll('.keys button')].find(k => k.textContent === 'Ctrl+Alt+Delete').click()");
+  CHECK(eventually([&] {
+    g.console->withGuest([&](lab::Guest& guest) { desktop = guest.phase() == lab::Phase::Desktop; });
+    return !desktop;
+  }));
+  b.run("[...document.querySelectorAll('.bar button')].find(k => k.textContent === 'end').click()");
+  CHECK(b.until("document.querySelector('[data-card=over]')"));
+}
+
+TEST_CASE("In a browser: QEMU's picture on the canvas equals the guest's own, pixel for pixel", "[browser][qemu]") {
+  if (!Browser::available() || !have("/boot/memtest86+x64.bin")) return;
+  Garden g;
+  Qemu qemu({"-m", "64", "-kernel", "/boot/memtest86+x64.bin"}, "", true);
+  REQUIRE(eventually([&] { return qemu.screendump().width() > 0; }));
+  g.add("seed-bank", "screen", qemu.address());
+  Browser b;
+  signIn(b, g, "duty", "duty-at-the-gate");
+  openMachine(b, "seed-bank");
+  REQUIRE(b.until(kPictureLives));
+  REQUIRE(eventually(
+      [&] {
+        const Framebuffer f = qemu.screendump();
+        std::set<Pixel> colours;
+        for (int y = 0; y < f.height(); y += 3)
+          for (int x = 0; x < f.width(); x += 3) colours.insert(f.pixel(x, y));
+        return colours.size() >= 3;
+      },
+      std::chrono::seconds(60)));
+  qemu.stop();
+  const std::string truth = digestOf(qemu.screendump());
+  CHECK(eventually([&] { return canvasDigest(b) == truth; }, std::chrono::seconds(15)));
+}
+
+TEST_CASE("In a browser: a line of text, typed and answered, its rows as the terminal has them", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  Browser b;
+  signIn(b, g, "duty", "duty-at-the-gate");
+  openMachine(b, "irrigation-plc");
+  REQUIRE(b.until("document.querySelector('.term') && document.querySelector('.term').textContent.includes('ready')"));
+  b.run("document.querySelector('.face').focus()");
+  const std::string before = b.text(".term");
+  b.keys("1\xee\x80\x87");  // Enter
+  CHECK(b.until("document.querySelector('.term').textContent.length > " + std::to_string(before.size() / 2)));
+  CHECK(eventually([&] { return b.text(".term") != before; }));
+}
+
+TEST_CASE("Two browsers on one machine: the hand asked for and given; a pass used and ended; the gateway back after its end", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  Browser first, second;
+  signIn(first, g, "duty", "duty-at-the-gate");
+  openMachine(first, "mist-bench");
+  REQUIRE(first.until(kPictureLives));
+  signIn(second, g, "night volunteer", "volunteers-drive");
+  openMachine(second, "mist-bench");
+  REQUIRE(second.until(kPictureLives));
+  CHECK(second.until("document.querySelector('.bar').textContent.includes('duty has the hand')"));
+  CHECK(first.until("document.querySelector('.foot').textContent.includes('night volunteer')"));
+  second.click(".askHand");
+  REQUIRE(first.until("document.querySelector('.ask')"));
+  first.click(".ask .give");
+  CHECK(second.until("document.querySelector('.bar').textContent.includes('you have the hand')"));
+  second.run("document.querySelector('.face').focus()");
+  second.keys("volunteer");
+  CHECK(eventually([&] { return g.note() == "volunteer"; }));
+  first.run("document.querySelector('.face').focus()");
+  first.keys("xyz");  // without the hand
+  second.keys("!");
+  CHECK(eventually([&] { return g.note() == "volunteer!"; }));
+
+  // A pass for the second, instead of an account.
+  Pass pass;
+  pass.wayIn = g.tools.store->load().endpointsOf(g.tools.store->load().machineNamed("mist-bench")->id)[0]->id;
+  pass.machine = "mist-bench", pass.label = "screen", pass.note = "seed desk", pass.from = nowSeconds(), pass.until = pass.from + 600;
+  const std::string token = g.gate->store().makePass(pass);
+  second.click("#out");
+  second.go(g.url() + "#pass=" + token);
+  REQUIRE(second.until(kPictureLives));
+  CHECK(second.text(".bar").find("only looks") != std::string::npos);
+  CHECK(second.run("return document.querySelectorAll('.machine').length") == 1);
+  CHECK(second.run("return location.hash") == "");
+  g.gate->store().endPass(pass.id);
+  CHECK(second.until("document.querySelector('[data-card=over]') || !document.getElementById('signin').hidden"));
+
+  // Killed and started again: the page comes back to its machine by itself.
+  g.gate.reset();
+  CHECK(first.until("document.querySelector('.face').textContent.includes('lost') || document.querySelector('[data-card=over]')"));
+  g.open();
+  REQUIRE(first.until("document.querySelectorAll('.machine').length > 0 && !document.getElementById('main').hidden", std::chrono::seconds(30)));
+  openMachine(first, "mist-bench");
+  CHECK(first.until(kPictureLives, std::chrono::seconds(30)));
+}
+
+TEST_CASE("In a browser: a small screen by touch shows list, then machine", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  Browser b(500, 844);  // the narrowest window that Chromium makes
+  signIn(b, g, "duty", "duty-at-the-gate");
+  CHECK(b.run("return getComputedStyle(document.getElementById('stage')).display") == "none");
+  openMachine(b, "mist-bench");
+  REQUIRE(b.until(kPictureLives));
+  CHECK(b.run("return getComputedStyle(document.getElementById('roster')).display") == "none");
+  CHECK(b.run("return document.documentElement.scrollWidth <= innerWidth") == true);
+  b.click(".bar .back");
+  CHECK(b.run("return getComputedStyle(document.getElementById('roster')).display") != "none");
+}
