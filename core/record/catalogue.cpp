@@ -12,6 +12,8 @@ namespace {
 constexpr WayKind kWayKinds[] = {
     {"vnc", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC", "vnc://host:5901", 5900, false, false,
      5900},
+    {"vnc+ws", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC over WebSocket", "vnc+ws://host:5701"},
+    {"vnc+wss", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+wss://host:5701 (sealed by TLS)"},
     {"vnc+unix", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+unix:/path", 0, true},
     {"rdp", "rdp", Form::Screen, "rdp", "desktop", "Desktop by RDP", "rdp://user@host", 3389},
     {"spice", "spice", Form::Screen, "spice", "screen", "Screen by SPICE", "spice://host:5930", 5900},

@@ -134,6 +134,7 @@ WebSocket::WebSocket(const Executor& strand, StreamPtr below, Side side, std::si
 WebSocket::~WebSocket() { close(); }
 
 void WebSocket::close() noexcept { state_->below->close(); }
+bool WebSocket::sealed() const { return state_->below->sealed(); }
 
 Task<WebSocketMessage> WebSocket::receive() {
   const auto s = state_;
@@ -209,6 +210,7 @@ class SocketBytes : public ByteStream {
   }
   Task<void> write(ByteView bytes) override { co_await socket_->sendBinary(bytes); }
   void close() noexcept override { socket_->close(); }
+  [[nodiscard]] bool sealed() const override { return socket_->sealed(); }
   [[nodiscard]] std::string peer() const override { return "a websocket"; }
 
  private:

@@ -28,6 +28,8 @@ class WebSocket {
   /// Says goodbye (section 5.5.1; 1000 is a normal end), best effort, and closes.
   Task<void> goodbye(int code, std::string reason);
   void close() noexcept;
+  /// As the stream below it.
+  [[nodiscard]] bool sealed() const;
 
  private:
   struct State;

@@ -108,13 +108,16 @@ void Browser::type(const std::string& css, const std::string& text) {
 }
 
 void Browser::keys(const std::string& text) {
-  Json actions = Json::array();
+  Json actions = Json::array(), held = Json::array();
   for (const char32_t point : utf8ToUtf32(text)) {
     std::string key;
     appendUtf8(key, point);
     actions.push_back({{"type", "keyDown"}, {"value", key}});
-    actions.push_back({{"type", "keyUp"}, {"value", key}});
+    // Shift, Control and Alt (WebDriver 17.4.2) stay down until the end.
+    const bool holds = point >= 0xe008 && point <= 0xe00a;
+    (holds ? held : actions).push_back({{"type", "keyUp"}, {"value", key}});
   }
+  for (const Json& up : held) actions.push_back(up);
   call("POST", "/session/" + session_ + "/actions", {{"actions", {{{"type", "key"}, {"id", "keyboard"}, {"actions", actions}}}}});
 }
 

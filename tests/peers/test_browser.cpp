@@ -263,3 +263,17 @@ TEST_CASE("In a browser: a small screen by touch shows list, then machine", "[br
   b.click(".bar .back");
   CHECK(b.run("return getComputedStyle(document.getElementById('roster')).display") != "none");
 }
+
+TEST_CASE("QEMU's own WebSocket: its picture equals its screendump, pixel for pixel", "[qemu][browser]") {
+  if (!have("/usr/bin/qemu-system-x86_64") || !have("/boot/memtest86+x64.bin")) return;
+  const int port = freeTcpPort(), web = freeTcpPort();
+  Qemu qemu({"-m", "64", "-kernel", "/boot/memtest86+x64.bin", "-vnc", "127.0.0.1:" + std::to_string(port - 5900) + ",websocket=" + std::to_string(web) + ",id=web"});
+  REQUIRE(eventually([&] { return qemu.screendump().width() > 0; }));
+  Viewer viewer([&](const Executor& strand) {
+    return makeSession(strand, parseAddress("vnc+ws://127.0.0.1:" + std::to_string(web)), "mist-bench", builtInSettings(), {}, {});
+  });
+  REQUIRE(viewer.live());
+  qemu.stop();
+  CHECK(viewer.shows(qemu.screendump()));
+  CHECK_FALSE(viewer.route().sealed);
+}
