@@ -12,6 +12,7 @@
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
 #include "desktop/screen_window.hpp"
+#include "desktop/sharing/sharing_view.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/side.hpp"
 #include "desktop/spout.hpp"
@@ -82,6 +83,12 @@ void MainWindow::buildMenus() {
   buildViewMenu();
   QMenu* tools = menu(tr("&Tools"));
   add(tools, "stock", tr("&Stock of all hosts"), QKeySequence("Ctrl+K"), [this] { showStock(); });
+  add(tools, "sharing", tr("S&haring through a gateway"), {}, [this] { showSharing(); });
+  add(tools, "sharePass", tr("Sh&are this machine…"), {}, [this] {
+    const auto ways = desk_.records().snapshot().endpointsOf(currentMachine());
+    showSharing();
+    if (!ways.empty()) sharing()->sharePass(current() != nullptr && !roster_->hasFocus() ? current()->endpoint() : ways.front()->id);
+  });
   add(tools, "why", tr("&Why does it not open?"), QKeySequence("Ctrl+Y"), [this] {
     const auto ways = desk_.records().snapshot().endpointsOf(currentMachine());
     lookWhy(current() != nullptr && !roster_->hasFocus() ? current()->endpoint() : ways.empty() ? 0 : ways.front()->id);

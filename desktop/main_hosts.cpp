@@ -6,6 +6,7 @@
 #include "desktop/hosts/stock_view.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
+#include "desktop/sharing/sharing_view.hpp"
 #include "desktop/stage.hpp"
 #include "host/console.hpp"
 #include "record/catalogue.hpp"
@@ -23,6 +24,17 @@ void MainWindow::showStock() {
   }
   centre_->setCurrentWidget(stock_);
   stock_->table()->setFocus();
+}
+
+void MainWindow::showSharing() {
+  if (sharing_ == nullptr) {
+    sharing_ = new SharingView(desk_, centre_);
+    sharing_->useAddress(gateAddress_, gateAccount_);
+    centre_->addWidget(sharing_);
+    connect(sharing_, &SharingView::said, this, &MainWindow::say);
+    connect(sharing_, &SharingView::closed, this, &MainWindow::showStage);
+  }
+  centre_->setCurrentWidget(sharing_);
 }
 
 void MainWindow::hostsChanged() {

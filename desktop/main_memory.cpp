@@ -27,6 +27,7 @@
 #include "desktop/screen_window.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/side.hpp"
+#include "desktop/sharing/sharing_view.hpp"
 #include "desktop/spout.hpp"
 #include "desktop/stage.hpp"
 #include "desktop/theme.hpp"
@@ -42,6 +43,9 @@ void MainWindow::save() {
   state["side"] = side_->isVisible();
   state["scheme"] = static_cast<int>(schemeChoice());
   state["ownScheme"] = schemeChoice() == SchemeChoice::Own ? scheme().name : QString();
+  if (sharing_ != nullptr) gateAddress_ = sharing_->address(), gateAccount_ = sharing_->account();
+  state["gateAddress"] = gateAddress_;
+  state["gateAccount"] = gateAccount_;
   state["spoutEdge"] = spoutEdge_;
   state["spoutShare"] = spoutShare_;
   state["groupBy"] = static_cast<int>(roster_->groupBy());
@@ -67,6 +71,8 @@ void MainWindow::restore() {
   restoreGeometry(QByteArray::fromBase64(state["geometry"].toString().toLatin1()));
   split_->restoreState(QByteArray::fromBase64(state["split"].toString().toLatin1()));
   side_->setVisible(state["side"].toBool(true));
+  gateAddress_ = state["gateAddress"].toString();
+  gateAccount_ = state["gateAccount"].toString();
   spoutEdge_ = state["spoutEdge"].toInt(1);
   spoutShare_ = state["spoutShare"].toDouble(0.3);
   const int by = state["groupBy"].toInt();

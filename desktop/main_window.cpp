@@ -94,6 +94,11 @@ void MainWindow::buildTop() {
   stock->setToolTip(tr("All machines of all hosts"));
   connect(stock, &QToolButton::clicked, this, &MainWindow::showStock);
   row->addWidget(stock);
+  auto* sharing = new QToolButton(top);
+  sharing->setText(tr("Sharing"));
+  sharing->setToolTip(tr("Who is connected through a gateway, and passes"));
+  connect(sharing, &QToolButton::clicked, this, &MainWindow::showSharing);
+  row->addWidget(sharing);
   auto* journal = new QToolButton(top);
   journal->setText(tr("Journal"));
   journal->setToolTip(tr("What was opened, when"));

@@ -65,6 +65,9 @@ class MainWindow : public QMainWindow {
   /// All machines of all hosts.
   void showStock();
   [[nodiscard]] class StockView* stock() const { return stock_; }
+  /// A gateway: who is connected, and passes.
+  void showSharing();
+  [[nodiscard]] class SharingView* sharing() const { return sharing_; }
   /// Asks the machine's host to start it, waits, and opens its best way in; opens at once when it runs.
   void startAndOpen(Id machine);
   /// Looks step by step why a way in does not open; the side shows what is found.
@@ -163,6 +166,8 @@ class MainWindow : public QMainWindow {
   Sheet* sheet_ = nullptr;
   JournalView* journal_ = nullptr;
   class StockView* stock_ = nullptr;
+  class SharingView* sharing_ = nullptr;
+  QString gateAddress_, gateAccount_;
   Id whyEndpoint_ = 0;  ///< whose findings these are
   std::vector<host::Finding> findings_;
   Side* side_;

@@ -7,6 +7,7 @@
 #include <QLineEdit>
 #include <QListWidget>
 #include <QPushButton>
+#include <QTableWidget>
 #include <QTreeView>
 #include <QTreeWidget>
 #include <functional>
@@ -23,6 +24,7 @@
 #include "desktop/screen_window.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/side.hpp"
+#include "desktop/sharing/sharing_view.hpp"
 #include "desktop/spout.hpp"
 #include "desktop/stage.hpp"
 #include "desktop/theme.hpp"
@@ -49,6 +51,7 @@ class Tour {
     sheet();
     stock();
     starting();
+    sharing();
     trusted();
     colours();
     fullScreen();
@@ -308,6 +311,25 @@ class Tour {
     window_.roster()->setFocus();
     until("why palm-house-07 does not open", [&] { return window_.side()->checks().size() > 2; });
     picture(window_, "why");
+  }
+  /// The gateway's page, with the window's own browserless visit: nobody but those who are there.
+  void sharing() {
+    const auto file = stateFolder() / "gate" / "duty.password";
+    if (!std::filesystem::exists(file)) return;
+    const std::string text = textOf(readFile(file));
+    window_.showSharing();
+    SharingView* page = window_.sharing();
+    page->useAddress("127.0.0.15:8443", "duty");
+    page->findChild<QLineEdit*>("gatePassword")->setText(QString::fromStdString(text.substr(0, text.find('\n'))));
+    page->signIn();
+    auto* trust = page->findChild<QPushButton*>("gateTrust");
+    until("the gateway's certificate is shown", [&] { return trust->isVisible(); });
+    trust->click();
+    until("the gateway lets duty in", [&] { return page->passes()->rowCount() > 0; });
+    page->findChild<QPushButton*>("makePass")->click();
+    until("a pass is made", [&] { return page->passes()->rowCount() > 1; });
+    picture(window_, "sharing");
+    window_.showStage();
   }
   void trusted() {
     window_.showTrusted();

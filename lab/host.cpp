@@ -218,6 +218,7 @@ void Console::usePort(std::uint16_t port) {
     port_ = port;
     return;
   }
+  if (port == port_) return;
   const std::shared_ptr<Listener> fresh = listenTcp(state_->strand, plan_.address, port);
   port_ = fresh->port();
   post(state_->strand, [state = state_, fresh] {

@@ -266,6 +266,14 @@ HostApi::~HostApi() {
   });
 }
 
+void HostApi::powerFor(const std::string& host, const std::string& id, const std::string& verb) {
+  post(state_->strand, [state = state_, host, id, verb] { state->power(host, id, verb); });
+}
+
+void HostApi::tell() {
+  post(state_->strand, [state = state_] { state->tellWatchers(); });
+}
+
 int relayHostRequest(const std::filesystem::path& socket, const std::vector<std::string>& words) {
   int code = 0;
   runToEnd([&]() -> Task<void> {

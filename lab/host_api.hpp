@@ -25,6 +25,10 @@ class HostApi {
  public:
   HostApi(const Executor& strand, const std::filesystem::path& socket, std::vector<HostedMachine> machines);
   ~HostApi();
+  /// What somebody at the host itself does. From any other thread than the API's.
+  void powerFor(const std::string& host, const std::string& id, const std::string& verb);
+  /// Watchers are told what has changed elsewhere.
+  void tell();
 
  private:
   struct State;

@@ -121,7 +121,8 @@ Host::Host(const HostRecord& record, AdapterTools tools)
   state_->shown.abilities = state_->adapter->abilities();
 }
 
-Host::~Host() { end(); }
+// Whoever held it last may be a task of its own strand, so nothing is waited for here.
+Host::~Host() { endSoon(); }
 
 void Host::start() {
   post(state_->tools.strand, [state = state_] {
@@ -131,6 +132,11 @@ void Host::start() {
 }
 
 void Host::end() {
+  // The context may have been stopped already; then nothing runs any more anyway.
+  endSoon().wait_for(std::chrono::seconds(3));
+}
+
+std::future<void> Host::endSoon() {
   {
     const std::lock_guard held(state_->mutex);
     state_->observers.clear();
@@ -146,8 +152,7 @@ void Host::end() {
       done->set_value();
     });
   });
-  // The context may have been stopped already; then nothing runs any more anyway.
-  done->get_future().wait_for(std::chrono::seconds(3));
+  return done->get_future();
 }
 
 void Host::retry() {

@@ -1,6 +1,7 @@
 // A host that is watched: its adapter, how it stands, and its stock, kept fresh and connected again when lost.
 #pragma once
 #include <functional>
+#include <future>
 #include <memory>
 
 #include "base/runtime.hpp"
@@ -49,6 +50,7 @@ class Host : public std::enable_shared_from_this<Host> {
   void change(std::string id, ConsoleChange change, Done done);
 
  private:
+  std::future<void> endSoon();
   struct State;
   HostRecord record_;
   std::shared_ptr<State> state_;

@@ -81,6 +81,17 @@ Json Browser::call(const std::string& method, const std::string& path, const Jso
   return value;
 }
 
+void Browser::colours(const std::string& scheme) {
+  const Json feature{{"name", "prefers-color-scheme"}, {"value", scheme}};
+  const Json params{{"features", Json::array({feature})}};
+  call("POST", "/session/" + session_ + "/goog/cdp/execute", {{"cmd", "Emulation.setEmulatedMedia"}, {"params", params}});
+}
+
+void Browser::size(int width, int height) {
+  const Json params{{"width", width}, {"height", height}, {"deviceScaleFactor", 1}, {"mobile", true}};
+  call("POST", "/session/" + session_ + "/goog/cdp/execute", {{"cmd", "Emulation.setDeviceMetricsOverride"}, {"params", params}});
+}
+
 void Browser::go(const std::string& url) { call("POST", "/session/" + session_ + "/url", {{"url", url}}); }
 
 Json Browser::run(const std::string& code, Json arguments) {

@@ -14,6 +14,10 @@ class Browser {
   ~Browser();
   static bool available();
 
+  /// "dark" or "light": what pages are told that the desktop prefers.
+  void colours(const std::string& scheme);
+  /// The page's own size, as a telephone's, smaller than any window.
+  void size(int width, int height);
   void go(const std::string& url);
   /// The value that the script returns; `code` is a function's body.
   nlohmann::json run(const std::string& code, nlohmann::json arguments = nlohmann::json::array());

@@ -277,3 +277,31 @@ TEST_CASE("QEMU's own WebSocket: its picture equals its screendump, pixel for pi
   CHECK(viewer.shows(qemu.screendump()));
   CHECK_FALSE(viewer.route().sealed);
 }
+
+// No test, and not run with them: the pictures of the page that `./run demo` and `./run screenshots` take.
+TEST_CASE("Pictures of the running demo's gateway", "[.][tour]") {
+  const char *url = getenv("KETTLE_TOUR_URL"), *file = getenv("KETTLE_TOUR_PASSWORD"), *folder = getenv("KETTLE_TOUR_FOLDER");
+  REQUIRE((url != nullptr && file != nullptr && folder != nullptr));
+  const std::string text = textOf(readFile(file)), password = text.substr(0, text.find('\n'));
+  const auto page = [&](Browser& b) {
+    b.go(url);
+    REQUIRE(b.until("!document.getElementById('signin').hidden"));
+    b.type("#name", "duty");
+    b.type("#password", password);
+    b.click("#signin button");
+    REQUIRE(b.until("[...document.querySelectorAll('.machine')].filter(m => m.textContent.includes('answers')).length > 10"));
+    openMachine(b, "mist-bench");
+    REQUIRE(b.until(kPictureLives));
+  };
+  Browser wide(1280, 943);
+  wide.colours("dark");
+  wide.size(1280, 800);
+  page(wide);
+  wide.save(std::filesystem::path(folder) / "browser.png");
+  Browser narrow;
+  narrow.colours("light");
+  narrow.size(390, 844);
+  page(narrow);
+  narrow.click(".bar button[title^='Keys']");
+  narrow.save(std::filesystem::path(folder) / "browser-phone.png");
+}

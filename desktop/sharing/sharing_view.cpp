@@ -1,0 +1,396 @@
+#include "desktop/sharing/sharing_view.hpp"
+
+#include <QApplication>
+#include <QCheckBox>
+#include <QClipboard>
+#include <QComboBox>
+#include <QDateTime>
+#include <QDoubleSpinBox>
+#include <QFrame>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QLineEdit>
+#include <QLocale>
+#include <QPushButton>
+#include <QVBoxLayout>
+#include <mutex>
+
+#include "desktop/plain_table.hpp"
+#include "desktop/theme.hpp"
+
+namespace kw::desktop {
+
+namespace {
+
+constexpr int kVisit = Qt::UserRole, kWay = Qt::UserRole + 1, kPass = Qt::UserRole;
+
+QString text(const nlohmann::json& json, const char* key) {
+  const auto found = json.find(key);
+  return found != json.end() && found->is_string() ? QString::fromStdString(found->get<std::string>()) : QString();
+}
+qint64 whole(const nlohmann::json& json, const char* key) {
+  const auto found = json.find(key);
+  return found != json.end() && found->is_number_integer() ? found->get<qint64>() : 0;
+}
+bool yes(const nlohmann::json& json, const char* key) {
+  const auto found = json.find(key);
+  return found != json.end() && found->is_boolean() && found->get<bool>();
+}
+
+}  // namespace
+
+/// Outlives the page for what is still under way.
+struct SharingView::Channel {
+  std::mutex mutex;
+  SharingView* target = nullptr;
+  static void call(const std::shared_ptr<Channel>& channel, std::function<void(SharingView&)> what) {
+    const std::lock_guard held(channel->mutex);
+    if (channel->target == nullptr) return;
+    QMetaObject::invokeMethod(
+        channel->target, [target = channel->target, what = std::move(what)] { what(*target); }, Qt::QueuedConnection);
+  }
+};
+
+SharingView::SharingView(Desk& desk, QWidget* parent) : QWidget(parent), desk_(desk), channel_(std::make_shared<Channel>()) {
+  channel_->target = this;
+  auto* column = new QVBoxLayout(this);
+  column->setContentsMargins(20, 14, 20, 16);
+  column->setSpacing(10);
+  auto* top = new QHBoxLayout;
+  auto* title = new QLabel(tr("Sharing"), this);
+  title->setObjectName("title");
+  state_ = new QLabel(this);
+  state_->setObjectName("quiet");
+  auto* close = new QPushButton(tr("Close"), this);
+  top->addWidget(title);
+  top->addSpacing(8);
+  top->addWidget(state_, 1);
+  top->addWidget(close);
+  column->addLayout(top);
+
+  signIn_ = new QFrame(this);
+  signIn_->setObjectName("card");
+  auto* form = new QVBoxLayout(signIn_);
+  form->setContentsMargins(16, 12, 16, 12);
+  auto* hint = new QLabel(tr("A gateway lets people reach machines with nothing but a browser. Sign in to see who is there, and to make passes."), signIn_);
+  hint->setWordWrap(true);
+  form->addWidget(hint);
+  auto* row = new QHBoxLayout;
+  const auto field = [&](const QString& name, const QString& object, int width) {
+    auto* edit = new QLineEdit(signIn_);
+    edit->setPlaceholderText(name);
+    edit->setAccessibleName(name);
+    edit->setObjectName(object);
+    if (width > 0) edit->setFixedWidth(width);
+    row->addWidget(edit);
+    return edit;
+  };
+  address_ = field(tr("Gateway, host:port"), "gateAddress", 0);
+  user_ = field(tr("Name"), "gateUser", 120);
+  password_ = field(tr("Password"), "gatePassword", 150);
+  password_->setEchoMode(QLineEdit::Password);
+  code_ = field(tr("Code, if any"), "gateCode", 100);
+  auto* go = new QPushButton(tr("Sign in"), signIn_);
+  go->setObjectName("gateSignIn");
+  go->setProperty("own", true);
+  row->addWidget(go);
+  form->addLayout(row);
+  trouble_ = new QLabel(signIn_);
+  trouble_->setObjectName("bad");
+  trouble_->setWordWrap(true);
+  trouble_->hide();
+  form->addWidget(trouble_);
+  column->addWidget(signIn_);
+
+  trust_ = new QFrame(this);
+  trust_->setObjectName("card");
+  auto* trustColumn = new QVBoxLayout(trust_);
+  trustColumn->setContentsMargins(16, 12, 16, 12);
+  trustText_ = new QLabel(trust_);
+  trustText_->setWordWrap(true);
+  trustText_->setTextInteractionFlags(Qt::TextSelectableByMouse);
+  trustColumn->addWidget(trustText_);
+  auto* trustRow = new QHBoxLayout;
+  trustRow->addStretch(1);
+  auto* refuse = new QPushButton(tr("Refuse"), trust_);
+  trustIt_ = new QPushButton(tr("From now on"), trust_);
+  trustIt_->setObjectName("gateTrust");
+  trustRow->addWidget(refuse);
+  trustRow->addWidget(trustIt_);
+  trustColumn->addLayout(trustRow);
+  trust_->hide();
+  column->addWidget(trust_);
+  connect(refuse, &QPushButton::clicked, trust_, &QWidget::hide);
+
+  body_ = new QFrame(this);
+  auto* body = new QVBoxLayout(body_);
+  body->setContentsMargins(0, 0, 0, 0);
+  body->setSpacing(8);
+  const auto heading = [&](const QString& words, QPushButton* button) {
+    auto* line = new QHBoxLayout;
+    auto* label = new QLabel(words, body_);
+    label->setObjectName("heading");
+    line->addWidget(label, 1);
+    line->addWidget(button);
+    body->addLayout(line);
+  };
+  endVisit_ = new QPushButton(tr("End this visit"), body_);
+  endVisit_->setObjectName("endVisit");
+  heading(tr("Visits now"), endVisit_);
+  noVisits_ = new QLabel(tr("Nobody is connected through this gateway."), body_);
+  noVisits_->setObjectName("quiet");
+  body->addWidget(noVisits_);
+  visits_ = plainTable({tr("Machine"), tr("Who"), tr("May"), tr("Since"), tr("From")}, tr("Visits"), body_);
+  visits_->setColumnWidth(0, 190);
+  visits_->setColumnWidth(1, 150);
+  body->addWidget(visits_, 1);
+  endPass_ = new QPushButton(tr("End this pass"), body_);
+  endPass_->setObjectName("endPass");
+  heading(tr("Passes"), endPass_);
+  auto* making = new QHBoxLayout;
+  way_ = new QComboBox(body_);
+  way_->setAccessibleName(tr("Opens"));
+  hours_ = new QDoubleSpinBox(body_);
+  hours_->setRange(0.25, 720);
+  hours_->setValue(2);
+  hours_->setSuffix(tr(" h"));
+  hours_->setAccessibleName(tr("Hours"));
+  note_ = new QLineEdit(body_);
+  note_->setPlaceholderText(tr("For whom"));
+  note_->setAccessibleName(tr("For whom"));
+  look_ = new QCheckBox(tr("only look"), body_);
+  look_->setChecked(true);
+  auto* make = new QPushButton(tr("Make a pass"), body_);
+  make->setObjectName("makePass");
+  make->setProperty("own", true);
+  making->addWidget(way_, 2);
+  making->addWidget(hours_);
+  making->addWidget(note_, 1);
+  making->addWidget(look_);
+  making->addWidget(make);
+  body->addLayout(making);
+  auto* linkRow = new QHBoxLayout;
+  link_ = new QLineEdit(body_);
+  link_->setReadOnly(true);
+  link_->setObjectName("passLink");
+  link_->setFont(monoFont(8.5));
+  link_->setAccessibleName(tr("The new pass's link"));
+  link_->hide();
+  linkRow->addWidget(link_);
+  body->addLayout(linkRow);
+  noPasses_ = new QLabel(tr("No pass yet. A pass is a link that opens one machine for a time, without an account."), body_);
+  noPasses_->setObjectName("quiet");
+  body->addWidget(noPasses_);
+  passes_ = plainTable({tr("Opens"), tr("For"), tr("May"), tr("Until"), tr("Used")}, tr("Passes"), body_);
+  passes_->setColumnWidth(0, 190);
+  passes_->setColumnWidth(1, 150);
+  body->addWidget(passes_, 1);
+  column->addWidget(body_, 1);
+  column->addStretch(0);
+  connect(close, &QPushButton::clicked, this, &SharingView::closed);
+  connect(go, &QPushButton::clicked, this, &SharingView::signIn);
+  for (QLineEdit* e : {password_, code_}) connect(e, &QLineEdit::returnPressed, this, &SharingView::signIn);
+  connect(make, &QPushButton::clicked, this, &SharingView::makePass);
+  connect(endVisit_, &QPushButton::clicked, this, &SharingView::endChosenVisit);
+  connect(endPass_, &QPushButton::clicked, this, &SharingView::endChosenPass);
+  for (QTableWidget* t : {visits_, passes_})
+    connect(t, &QTableWidget::itemSelectionChanged, this, [this] {
+      endVisit_->setEnabled(!visits_->selectedItems().isEmpty());
+      endVisit_->setToolTip(endVisit_->isEnabled() ? QString() : tr("Choose a visit first."));
+      endPass_->setEnabled(!passes_->selectedItems().isEmpty());
+      endPass_->setToolTip(endPass_->isEnabled() ? QString() : tr("Choose a pass first."));
+    });
+  view_.stage = gate::ClientStage::Lost;
+  refresh();
+}
+
+SharingView::~SharingView() {
+  {
+    const std::lock_guard held(channel_->mutex);
+    channel_->target = nullptr;
+  }
+  if (client_) client_->stop();
+}
+
+QString SharingView::address() const { return address_->text(); }
+QString SharingView::account() const { return user_->text(); }
+void SharingView::useAddress(const QString& address, const QString& account) {
+  address_->setText(address);
+  user_->setText(account);
+}
+
+void SharingView::signIn() {
+  gate::ClientPlan plan;
+  try {
+    QString typed = address_->text().trimmed();
+    if (typed.startsWith("https://")) typed = typed.mid(8);
+    while (typed.endsWith('/')) typed.chop(1);
+    if (!typed.contains(':')) typed += ":8443";
+    const Address at = parseAddress("tcp://" + typed.toStdString());
+    plan.host = at.host;
+    plan.port = at.port;
+  } catch (const Error& e) {
+    trouble_->setText(QString::fromUtf8(e.what()));
+    trouble_->show();
+    return;
+  }
+  plan.user = user_->text().toStdString();
+  plan.password = password_->text().toStdString();
+  plan.code = code_->text().toStdString();
+  const auto trust = trustIn(desk_.tools().store);
+  const std::string peer = "gate " + plan.host + ":" + std::to_string(plan.port);
+  plan.decide = [channel = channel_, trust, peer](PeerCertificate c) -> Task<bool> {
+    const auto pinned = trust->pinned(peer);
+    if (c.vouched && !pinned) co_return true;
+    if (pinned && *pinned == c.sha256) co_return true;
+    Channel::call(channel, [c, peer, pinned](SharingView& v) { v.askTrust(c, QString::fromStdString(peer), QString::fromStdString(pinned.value_or(""))); });
+    co_return false;
+  };
+  if (client_) client_->stop();
+  view_ = {};
+  trouble_->hide();
+  trust_->hide();
+  client_ = std::make_shared<gate::GateClient>(desk_.runtime().strand(), std::move(plan), [channel = channel_](const gate::ClientView& view) {
+    Channel::call(channel, [view](SharingView& v) { v.take(view); });
+  });
+  client_->start();
+  refresh();
+}
+
+/// Nothing of the name or password was sent yet: the certificate comes first.
+void SharingView::askTrust(const PeerCertificate& c, const QString& peer, const QString& pinned) {
+  trustText_->setText((pinned.isEmpty() ? tr("No known authority vouches for this gateway. Compare its fingerprint with what its keeper says; nothing was sent yet.")
+                                        : tr("This gateway shows another certificate than the one that was trusted. Somebody may be listening in, or it was set up anew; nothing was sent yet.")) +
+                      "\n\n" + QString::fromStdString(c.sha256));
+  trustIt_->disconnect();
+  connect(trustIt_, &QPushButton::clicked, this, [this, peer = peer.toStdString(), sha = c.sha256] {
+    try {
+      desk_.records().store().pin(peer, sha);
+    } catch (const Error& e) {
+      emit said(QString::fromUtf8(e.what()));
+      return;
+    }
+    trust_->hide();
+    signIn();
+  });
+  trust_->show();
+}
+
+void SharingView::take(const gate::ClientView& view) {
+  const bool newPass = !view.passPath.empty() && view.passPath != view_.passPath;
+  view_ = view;
+  if (!view.said.empty()) emit said(QString::fromStdString(view.said));
+  if (newPass) {
+    QString at = address_->text().trimmed();
+    if (!at.startsWith("https://")) at = "https://" + at;
+    while (at.endsWith('/')) at.chop(1);
+    link_->setText(at + QString::fromStdString(view.passPath));
+    link_->show();
+    link_->selectAll();
+    QApplication::clipboard()->setText(link_->text());
+    emit said(tr("The pass's link is on the clipboard. It is shown this once."));
+  }
+  refresh();
+}
+
+void SharingView::refresh() {
+  const bool in = view_.stage == gate::ClientStage::SignedIn && view_.me.is_object();
+  signIn_->setVisible(!in);
+  body_->setVisible(in);
+  if (in) {
+    password_->clear();
+    code_->clear();
+    state_->setText(tr("%1 · https://%2 · signed in as %3").arg(text(view_.me, "gate"), address_->text(), text(view_.me, "name")));
+    showVisits();
+    showPasses();
+    return;
+  }
+  state_->setText(client_ && view_.stage == gate::ClientStage::Connecting ? tr("signing in…") : QString());
+  if (!view_.sentence.empty() && !trust_->isVisible()) {
+    trouble_->setText(QString::fromStdString(view_.sentence));
+    trouble_->show();
+  }
+}
+
+void SharingView::showVisits() {
+  const qint64 chosen = visits_->selectedItems().isEmpty() ? 0 : visits_->item(visits_->currentRow(), 0)->data(kVisit).toLongLong();
+  const qint64 chosenWay = chosen == 0 ? 0 : visits_->item(visits_->currentRow(), 0)->data(kWay).toLongLong();
+  const QSignalBlocker quiet(visits_);
+  visits_->setRowCount(0);
+  const qlonglong wayBefore = way_->currentData().toLongLong();
+  way_->clear();
+  for (const auto& m : view_.machines) {
+    if (!m.is_object() || !m.contains("ways") || !m["ways"].is_array()) continue;
+    for (const auto& w : m["ways"]) {
+      if (text(w, "why").isEmpty()) way_->addItem(text(m, "name") + " · " + text(w, "label"), QVariant::fromValue<qlonglong>(whole(w, "id")));
+      if (!w.contains("visits") || !w["visits"].is_array()) continue;
+      for (const auto& v : w["visits"]) {
+        const int row = visits_->rowCount();
+        visits_->insertRow(row);
+        const QString since = QDateTime::fromSecsSinceEpoch(whole(v, "since")).toString("HH:mm");
+        const QString cells[] = {text(m, "name") + " · " + text(w, "label"), text(v, "who") + (yes(v, "pass") ? tr(" (pass)") : QString()), yes(v, "drives") ? tr("drives") : tr("looks"), since, text(v, "from")};
+        for (int c = 0; c < 5; ++c) visits_->setItem(row, c, new QTableWidgetItem(cells[c]));
+        visits_->item(row, 2)->setForeground(yes(v, "drives") ? scheme().copper : scheme().teal);
+        visits_->item(row, 0)->setData(kVisit, whole(v, "visit"));
+        visits_->item(row, 0)->setData(kWay, whole(w, "id"));
+        if (whole(v, "visit") == chosen && whole(w, "id") == chosenWay) visits_->selectRow(row);
+      }
+    }
+  }
+  const qlonglong want = wanted_ != 0 ? wanted_ : wayBefore;
+  if (const int at = way_->findData(want); at >= 0) way_->setCurrentIndex(at);
+  visits_->setVisible(visits_->rowCount() > 0);
+  noVisits_->setVisible(visits_->rowCount() == 0);
+  endVisit_->setEnabled(!visits_->selectedItems().isEmpty());
+}
+
+void SharingView::showPasses() {
+  const QSignalBlocker quiet(passes_);
+  const qint64 chosen = passes_->selectedItems().isEmpty() ? 0 : passes_->item(passes_->currentRow(), 0)->data(kPass).toLongLong();
+  passes_->setRowCount(0);
+  for (const auto& p : view_.passes) {
+    const int row = passes_->rowCount();
+    passes_->insertRow(row);
+    const QString state = text(p, "state");
+    const qint64 most = whole(p, "most");
+    const QString cells[] = {text(p, "machine") + " · " + text(p, "label"), text(p, "note"), yes(p, "look") ? tr("look") : tr("drive"),
+                             state.isEmpty() ? QLocale().toString(QDateTime::fromSecsSinceEpoch(whole(p, "until")), QLocale::ShortFormat) : state,
+                             most > 0 ? tr("%1 of %2").arg(whole(p, "uses")).arg(most) : QString::number(whole(p, "uses"))};
+    for (int c = 0; c < 5; ++c) {
+      auto* item = new QTableWidgetItem(cells[c]);
+      if (!state.isEmpty()) item->setForeground(scheme().quiet);
+      passes_->setItem(row, c, item);
+    }
+    passes_->item(row, 0)->setData(kPass, whole(p, "id"));
+    if (whole(p, "id") == chosen) passes_->selectRow(row);
+  }
+  passes_->setVisible(passes_->rowCount() > 0);
+  noPasses_->setVisible(passes_->rowCount() == 0);
+  endPass_->setEnabled(!passes_->selectedItems().isEmpty());
+}
+
+void SharingView::sharePass(Id endpoint) {
+  wanted_ = endpoint;
+  if (const int at = way_->findData(QVariant::fromValue<qlonglong>(endpoint)); at >= 0) way_->setCurrentIndex(at);
+  if (view_.stage == gate::ClientStage::SignedIn) note_->setFocus();
+}
+
+void SharingView::makePass() {
+  wanted_ = 0;
+  if (!client_ || way_->currentIndex() < 0) return;
+  client_->send({{"makePass",
+                  {{"way", way_->currentData().toLongLong()}, {"hours", hours_->value()}, {"look", look_->isChecked()}, {"note", note_->text().toStdString()}}}});
+}
+
+void SharingView::endChosenVisit() {
+  if (!client_ || visits_->selectedItems().isEmpty()) return;
+  const QTableWidgetItem* item = visits_->item(visits_->currentRow(), 0);
+  client_->send({{"endVisit", {{"way", item->data(kWay).toLongLong()}, {"visit", item->data(kVisit).toLongLong()}}}});
+}
+
+void SharingView::endChosenPass() {
+  if (!client_ || passes_->selectedItems().isEmpty()) return;
+  client_->send({{"endPass", passes_->item(passes_->currentRow(), 0)->data(kPass).toLongLong()}});
+}
+
+}  // namespace kw::desktop

@@ -1,0 +1,65 @@
+// The page "Sharing": a gateway, who visits what through it, and the passes; a visit or a pass ended from here.
+#pragma once
+#include <QWidget>
+
+#include "desktop/desk.hpp"
+#include "gate/gate_client.hpp"
+
+class QComboBox;
+class QDoubleSpinBox;
+class QFrame;
+class QLabel;
+class QLineEdit;
+class QPushButton;
+class QTableWidget;
+class QCheckBox;
+
+namespace kw::desktop {
+
+class SharingView : public QWidget {
+  Q_OBJECT
+ public:
+  explicit SharingView(Desk& desk, QWidget* parent = nullptr);
+  ~SharingView() override;
+  [[nodiscard]] QTableWidget* visits() const { return visits_; }
+  [[nodiscard]] QTableWidget* passes() const { return passes_; }
+  [[nodiscard]] const gate::ClientView& view() const { return view_; }
+  /// The address typed last, remembered by the window.
+  [[nodiscard]] QString address() const;
+  [[nodiscard]] QString account() const;
+  void useAddress(const QString& address, const QString& account);
+  void signIn();
+  /// A pass for this way in is what the form begins with.
+  void sharePass(Id endpoint);
+
+ signals:
+  void closed();
+  void said(const QString& sentence);
+
+ private:
+  struct Channel;
+  void take(const gate::ClientView& view);
+  void askTrust(const PeerCertificate& certificate, const QString& peer, const QString& pinned);
+  void refresh();
+  void showVisits();
+  void showPasses();
+  void makePass();
+  void endChosenVisit();
+  void endChosenPass();
+
+  Desk& desk_;
+  std::shared_ptr<Channel> channel_;
+  std::shared_ptr<gate::GateClient> client_;
+  gate::ClientView view_;
+  QFrame *signIn_, *trust_, *body_;
+  QLineEdit *address_, *user_, *password_, *code_, *note_, *link_;
+  QLabel *state_, *trouble_, *trustText_, *noVisits_, *noPasses_;
+  QTableWidget *visits_, *passes_;
+  QPushButton *endVisit_, *endPass_, *trustIt_;
+  QComboBox* way_;
+  QDoubleSpinBox* hours_;
+  QCheckBox* look_;
+  Id wanted_ = 0;
+};
+
+}  // namespace kw::desktop

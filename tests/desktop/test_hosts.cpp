@@ -1,0 +1,258 @@
+// Hosts in the real window: the stock, adopting, what differs, starting and opening, power, why.
+#include <QClipboard>
+#include <QLabel>
+#include <QLineEdit>
+#include <QMenu>
+#include <QPushButton>
+
+#include "desktop/hosts/stock_delegate.hpp"
+#include "desktop/hosts/stock_view.hpp"
+#include "lab/scenario.hpp"
+#include "tests/desktop/window_bench.hpp"
+
+using namespace kw;
+using namespace kw::test;
+
+namespace {
+
+/// The bench's two machines on a host of the lab: the first linked, the second in nobody's roster.
+struct HostBench : WindowBench {
+  HostBench() : WindowBench(2) {
+    std::vector<lab::HostedMachine> hosted;
+    for (const auto& c : consoles) {
+      lab::HostedMachine m;
+      m.host = "orchard", m.name = c->plan().guest.name, m.id = lab::idForName(m.name), m.console = c.get();
+      hosted.push_back(m);
+    }
+    socket = (folder.path / "hosts.sock").string();
+    api = std::make_unique<lab::HostApi>(apiRuntime.strand(), socket, hosted);
+    tools.store->commit("host", [&](StoreWriter& w) {
+      w.removeMachine(machineIds[1]);
+      w.set({OwnerKind::Machine, machineIds[0]}, "host.id", lab::idForName("palm-house-01"));
+      HostRecord h;
+      h.name = "orchard", h.folder = groupId, h.address = address();
+      w.put(h);
+    });
+  }
+  ~HostBench() {
+    window.reset();
+    desk.reset();
+    api.reset();
+    apiRuntime.stop();
+  }
+  [[nodiscard]] std::string address() const {
+    return std::string("command:") + KW_BUILD + "/lab/kettle-lab host --socket " + socket + " orchard";
+  }
+  StockView& openStock() {
+    open();
+    window->action("stock")->trigger();
+    StockView* view = window->stock();
+    REQUIRE(shown([&] { return view->model().count(StockFilter::All) == 2; }));
+    return *view;
+  }
+  QPushButton* button(const QString& name) { return window->findChild<QPushButton*>(name); }
+
+  std::string socket;
+  Runtime apiRuntime{1};
+  std::unique_ptr<lab::HostApi> api;
+};
+
+QAction* entry(QWidget* in, const QString& menu, const QString& words) {
+  auto* button = in->findChild<QPushButton*>(menu);
+  if (button == nullptr) return nullptr;
+  for (QAction* a : button->findChild<QMenu*>()->actions())
+    if (a->text().startsWith(words)) return a;
+  return nullptr;
+}
+
+}  // namespace
+
+TEST_CASE("The stock shows what a host runs, live; narrowed, chosen, copied", "[window][hosts]") {
+  HostBench b;
+  StockView& view = b.openStock();
+  CHECK(view.model().count(StockFilter::NotInRoster) == 1);
+  CHECK(view.model().count(StockFilter::Running) == 2);
+  REQUIRE(view.model().rowCount() == 3);
+  CHECK(view.model().line(0) == nullptr);  // the host's own line
+  CHECK(view.model().index(0, 0).data().toString() == "orchard");
+  view.choose(lab::idForName("palm-house-01"));
+  CHECK(view.table()->selectionModel()->selectedRows().size() == 1);
+  QTest::keyClick(view.table(), Qt::Key_C, Qt::ControlModifier);
+  CHECK(QApplication::clipboard()->text().startsWith("palm-house-01\trunning"));
+  // A change of the host leaves the choice where it is.
+  b.api->powerFor("orchard", lab::idForName("palm-house-02"), "off");
+  CHECK(shown([&] { return view.model().count(StockFilter::Running) == 1; }, 3000));
+  REQUIRE(view.table()->selectionModel()->selectedRows().size() == 1);
+  CHECK(view.table()->selectionModel()->selectedRows()[0].data().toString() == "palm-house-01");
+  auto* narrow = b.window->findChild<QLineEdit*>("narrowStock");
+  narrow->setText(QString::fromStdString(lab::idForName("palm-house-02")).left(9));
+  CHECK(view.model().rowCount() == 2);
+  narrow->setText("nothing like this");
+  CHECK(view.model().rowCount() == 0);
+  CHECK_FALSE(view.table()->isVisible());
+}
+
+TEST_CASE("Adopting from the stock makes a record that opens, after a preview, in one undo", "[window][hosts]") {
+  HostBench b;
+  StockView& view = b.openStock();
+  b.button("adopt")->click();
+  QPushButton* go = b.button("adoptNow");
+  REQUIRE(go != nullptr);
+  CHECK(b.desk->records().snapshot().machines.size() == 1);  // a preview changes nothing
+  go->click();
+  REQUIRE(b.desk->records().snapshot().machines.size() == 2);
+  const Machine* made = b.desk->records().snapshot().machineNamed("palm-house-02");
+  REQUIRE(made != nullptr);
+  CHECK(made->folder == b.groupId);
+  CHECK(view.model().count(StockFilter::NotInRoster) == 0);
+  b.window->openMachine("palm-house-02");
+  OpenSession* s = b.window->stage()->focusedSession();
+  REQUIRE(s != nullptr);
+  CHECK(shown([&] { return s->isLive(); }));
+  b.window->endSession(s);
+  CHECK(shown([&] { return b.desk->sessions().isEmpty(); }));
+  b.window->action("undo")->trigger();
+  CHECK(b.desk->records().snapshot().machines.size() == 1);
+}
+
+TEST_CASE("A port that was changed on the host is told, and taken with one click", "[window][hosts]") {
+  HostBench b;
+  StockView& view = b.openStock();
+  view.choose(lab::idForName("palm-house-01"));
+  CHECK(view.model().count(StockFilter::Differ) == 0);
+  b.consoles[0]->usePort(0);  // another free one
+  b.api->tell();
+  REQUIRE(shown([&] { return view.model().count(StockFilter::Differ) == 1; }, 3000));
+  const int row = view.model().rowOf(lab::idForName("palm-house-01"));
+  const QModelIndex cell = view.model().index(row, StockModel::kRecord);
+  view.table()->scrollTo(cell);
+  const QRectF cure = StockDelegate::cureRect(cell, view.table()->visualRect(cell));
+  REQUIRE_FALSE(cure.isEmpty());
+  QTest::mouseClick(view.table()->viewport(), Qt::LeftButton, {}, cure.center().toPoint());
+  CHECK(view.model().count(StockFilter::Differ) == 0);
+  const Endpoint* way = b.desk->records().snapshot().endpointsOf(b.machineIds[0])[0];
+  CHECK(parseAddress(way->address).port == b.consoles[0]->port());
+}
+
+TEST_CASE("Start and open: one action from off to picture, with its steps; stop waiting ends it", "[window][hosts]") {
+  HostBench b;
+  StockView& view = b.openStock();
+  b.api->powerFor("orchard", lab::idForName("palm-house-01"), "off");
+  REQUIRE(shown([&] { return view.model().count(StockFilter::Running) == 1; }, 3000));
+  view.choose(lab::idForName("palm-house-01"));
+  SECTION("to the picture") {
+    auto* start = b.button("startAndOpen");
+    REQUIRE(start != nullptr);
+    CHECK(start->text() == "Start and open");
+    start->click();
+    OpenSession* s = b.window->stage()->focusedSession();
+    REQUIRE(s != nullptr);
+    CHECK(s->starting() != nullptr);
+    CHECK(shown([&] { return s->isLive() && s->hasPicture(); }));
+    CHECK(s->starting() == nullptr);
+    CHECK(b.desk->usualStartSeconds(b.machineIds[0]) >= 1);
+  }
+  SECTION("stopped") {
+    b.tools.store->commit("elsewhere", [&](StoreWriter& w) {
+      Endpoint e = b.desk->records().snapshot().endpoints.at(b.endpoints[0]);
+      e.address = "vnc://127.0.0.1:1";
+      w.put(e);
+    });
+    b.desk->records().reload();
+    b.window->startAndOpen(b.machineIds[0]);
+    OpenSession* s = b.window->stage()->focusedSession();
+    REQUIRE(s != nullptr);
+    REQUIRE(shown([&] { return s->starting() != nullptr && s->starting()->steps.size() > 3 && s->starting()->steps[3].state == host::StepState::Now; }));
+    auto* stop = b.button("stopWaiting");
+    REQUIRE(stop != nullptr);
+    stop->click();
+    CHECK(shown([&] { return b.desk->sessions().isEmpty(); }));
+  }
+}
+
+TEST_CASE("Power and console of a machine: what cannot be says why, what loses work asks first", "[window][hosts]") {
+  HostBench b;
+  StockView& view = b.openStock();
+  view.choose(lab::idForName("palm-house-01"));
+  QAction* pause = entry(&view, "powerMenu", "Pause");
+  REQUIRE(pause != nullptr);
+  CHECK_FALSE(pause->isEnabled());
+  CHECK(pause->toolTip().contains("cannot be paused"));
+  CHECK_FALSE(entry(&view, "powerMenu", "Start")->isEnabled());
+  CHECK(entry(&view, "powerMenu", "Force it off")->isEnabled());
+  CHECK(entry(&view, "consoleMenu", "Set its password")->isEnabled());
+  CHECK_FALSE(entry(&view, "consoleMenu", "A serial port")->isEnabled());
+  entry(&view, "powerMenu", "Ask it to shut down")->trigger();
+  CHECK(shown([&] { return view.model().count(StockFilter::Running) == 1; }, 5000));
+  // The roster says so, too, and the menus follow.
+  b.window->showStage();
+  b.window->roster()->select(b.machineIds[0]);
+  CHECK(shown([&] { return b.window->action("powerStart")->isEnabled(); }));
+  CHECK_FALSE(b.window->action("powerDown")->isEnabled());
+  b.window->action("powerStart")->trigger();
+  CHECK(shown([&] { return !b.window->action("powerStart")->isEnabled() && b.window->action("powerDown")->isEnabled(); }, 5000));
+}
+
+TEST_CASE("A host is added on the stock's page; an address that cannot be says why", "[window][hosts]") {
+  HostBench b;
+  StockView& view = b.openStock();
+  b.button("addHost")->click();
+  auto* name = b.window->findChild<QLineEdit*>("hostName");
+  auto* address = b.window->findChild<QLineEdit*>("hostAddress");
+  REQUIRE(name != nullptr);
+  name->setText("fernery");
+  address->setText("nonsense");
+  b.button("keepHost")->click();
+  CHECK(shown([&] {
+    for (auto* label : view.findChildren<QLabel*>("bad"))
+      if (label->isVisible() && label->text().contains("libvirt:")) return true;
+    return false;
+  }));
+  address->setText("command:/nowhere/at-all");
+  b.button("keepHost")->click();
+  REQUIRE(b.desk->records().snapshot().hostNamed("fernery") != nullptr);
+  CHECK(shown([&] {
+    for (int r = 0; r < view.model().rowCount(); ++r)
+      if (view.model().index(r, 0).data(StockModel::kSecondLine).toString().contains("cannot be started")) return true;
+    return false;
+  }));
+}
+
+TEST_CASE("Why a way in does not open is shown at the side, with cures that work", "[window][hosts]") {
+  HostBench b;
+  b.open();
+  REQUIRE(shown([&] { return b.desk->hosts().of(b.machineIds[0]) && b.desk->hosts().of(b.machineIds[0])->machine; }));
+  b.consoles[0]->usePort(0);
+  b.api->tell();
+  REQUIRE(shown([&] { return b.desk->hosts().of(b.machineIds[0])->machine->consoles[0].port == b.consoles[0]->port(); }));
+  b.window->lookWhy(b.endpoints[0]);
+  REQUIRE(shown([&] { return b.window->side()->checks().size() > 2; }));
+  const auto& checks = b.window->side()->checks();
+  const auto drift = std::find_if(checks.begin(), checks.end(), [](const SideCheck& c) { return c.action == "drift"; });
+  REQUIRE(drift != checks.end());
+  emit b.window->side()->cureClicked("drift");
+  const Endpoint* way = b.desk->records().snapshot().endpointsOf(b.machineIds[0])[0];
+  CHECK(parseAddress(way->address).port == b.consoles[0]->port());
+}
+
+TEST_CASE("50,000 machines of stock narrow at once", "[window][hosts]") {
+  WindowBench b(1);
+  b.open();
+  StockModel model;
+  std::map<Id, Hosts::Watched> hosts;
+  Hosts::Watched& w = hosts[1];
+  w.record.id = 1, w.record.name = "orchard";
+  w.view.stage = host::HostStage::Live;
+  auto stock = std::make_shared<host::Stock>();
+  for (int i = 0; i < 50'000; ++i) {
+    host::StockMachine m;
+    m.name = "palm-house-" + std::to_string(i);
+    m.id = lab::idForName(m.name);
+    (*stock)[m.id] = m;
+  }
+  w.view.stock = stock;
+  model.setStock(hosts, b.desk->records().snapshot());
+  CHECK(model.rowCount() == 50'001);
+  model.setNarrow("palm-house-4999");
+  CHECK(model.rowCount() == 12);  // itself, …90 to …99, and the host's line
+}

@@ -1,0 +1,126 @@
+// The Sharing page against a gateway of the test's own.
+#include <QComboBox>
+#include <QLabel>
+#include <QTableWidget>
+
+#include "desktop/sharing/sharing_view.hpp"
+#include "gate/gate.hpp"
+#include "tests/desktop/window_bench.hpp"
+
+using namespace kw;
+using namespace kw::test;
+
+namespace {
+
+struct GateBench : WindowBench {
+  GateBench() : WindowBench(1) {
+    gate::GateOptions options;
+    options.port = 0;
+    options.state = folder.path / "gate";
+    door = std::make_unique<gate::Gate>(gateRuntime, options, tools);
+    door->store().addAccount("duty", "duty-at-the-gate", gate::Role::Keeper);
+    door->store().addAccount("seed desk", "seed-desk-looks", gate::Role::Look);
+    door->start();
+  }
+  ~GateBench() {
+    window.reset();
+    desk.reset();
+    door.reset();
+    gateRuntime.stop();
+  }
+  [[nodiscard]] QString address() const { return QString("127.0.0.1:%1").arg(door->port()); }
+  /// Trusts the certificate, as one who compared it.
+  SharingView& signIn(const QString& name, const QString& password) {
+    open();
+    window->action("sharing")->trigger();
+    SharingView* page = window->sharing();
+    page->useAddress(address(), name);
+    child<QLineEdit>("gatePassword")->setText(password);
+    child<QPushButton>("gateSignIn")->click();
+    auto* trust = child<QPushButton>("gateTrust");
+    REQUIRE(shown([&] { return trust->isVisible(); }));
+    trust->click();
+    return *page;
+  }
+  /// Somebody else at the same gateway.
+  std::shared_ptr<gate::GateClient> other(const std::string& name, const std::string& password) {
+    gate::ClientPlan plan;
+    plan.host = "127.0.0.1", plan.port = door->port(), plan.user = name, plan.password = password;
+    plan.decide = [](PeerCertificate) -> Task<bool> { co_return true; };
+    auto client = std::make_shared<gate::GateClient>(gateRuntime.strand(), plan, [](const gate::ClientView&) {});
+    client->start();
+    return client;
+  }
+
+  Runtime gateRuntime{1};
+  std::unique_ptr<gate::Gate> door;
+};
+
+}  // namespace
+
+TEST_CASE("Sharing: nothing is sent before the certificate is trusted; a wrong password is told", "[window][gate]") {
+  GateBench b;
+  b.open();
+  b.window->showSharing();
+  SharingView* page = b.window->sharing();
+  page->useAddress(b.address(), "duty");
+  b.child<QLineEdit>("gatePassword")->setText("duty-at-the-gate");
+  b.child<QPushButton>("gateSignIn")->click();
+  auto* trust = b.child<QPushButton>("gateTrust");
+  REQUIRE(shown([&] { return trust->isVisible(); }));
+  CHECK(b.door->store().auditEntries(0, 100).size() == 1);  // "gateway starts", and nobody signed in
+  b.child<QLineEdit>("gatePassword")->setText("not-this-one");
+  trust->click();
+  bool told = false;
+  REQUIRE(shown([&] {
+    for (auto* label : page->findChildren<QLabel*>("bad")) told = told || label->text().contains("not right");
+    return told;
+  }));
+}
+
+TEST_CASE("Sharing: a pass is made, its link is on the clipboard and opens, and it is ended from there", "[window][gate]") {
+  GateBench b;
+  SharingView& page = b.signIn("duty", "duty-at-the-gate");
+  REQUIRE(shown([&] { return page.view().stage == gate::ClientStage::SignedIn && !page.view().machines.empty(); }));
+  CHECK(page.passes()->rowCount() == 0);
+  page.sharePass(b.endpoints[0]);
+  b.child<QPushButton>("makePass")->click();
+  REQUIRE(shown([&] { return page.passes()->rowCount() == 1; }));
+  const QString link = b.child<QLineEdit>("passLink")->text();
+  CHECK(link.startsWith("https://127.0.0.1:"));
+  const std::string token = link.section("#pass=", 1).toStdString();
+  REQUIRE(b.door->store().passOf(token).has_value());
+  CHECK(b.door->store().passOf(token)->wayIn == b.endpoints[0]);
+  CHECK(b.door->store().passOf(token)->look);
+  page.passes()->selectRow(0);
+  b.child<QPushButton>("endPass")->click();
+  CHECK(shown([&] { return b.door->store().passOf(token)->ended; }));
+  CHECK(shown([&] { return page.passes()->item(0, 3)->text() == "ended"; }));
+}
+
+TEST_CASE("Sharing: an account that only looks makes no pass, and the page says so", "[window][gate]") {
+  GateBench b;
+  SharingView& page = b.signIn("seed desk", "seed-desk-looks");
+  REQUIRE(shown([&] { return page.view().stage == gate::ClientStage::SignedIn && !page.view().machines.empty(); }));
+  QString said;
+  QObject::connect(&page, &SharingView::said, &page, [&](const QString& words) { said = words; });
+  b.child<QPushButton>("makePass")->click();
+  CHECK(shown([&] { return said.contains("makes no passes"); }));
+  CHECK(page.passes()->rowCount() == 0);
+}
+
+TEST_CASE("Sharing: a gateway that ends is told; its address is remembered", "[window][gate]") {
+  GateBench b;
+  SharingView& page = b.signIn("duty", "duty-at-the-gate");
+  REQUIRE(shown([&] { return page.view().stage == gate::ClientStage::SignedIn; }));
+  b.door->stop();
+  CHECK(shown([&] { return page.view().stage == gate::ClientStage::Lost; }));
+  CHECK(shown([&] { return b.child<QPushButton>("gateSignIn")->isVisible(); }));
+  const QString address = b.address();
+  b.window->close();
+  b.window.reset();
+  b.desk.reset();
+  b.open();
+  b.window->showSharing();
+  CHECK(b.window->sharing()->address() == address);
+}
