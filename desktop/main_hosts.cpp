@@ -1,5 +1,6 @@
 // What the window does with hosts: the stock, starting and opening, power, and why something does not open.
 #include <QMenu>
+#include <QSplitter>
 #include <QMessageBox>
 #include <QStackedWidget>
 
@@ -22,6 +23,8 @@ void MainWindow::showStock() {
     connect(stock_, &StockView::startWanted, this, &MainWindow::startAndOpen);
     connect(stock_, &StockView::sheetWanted, this, [this](Id m) { editMachine(m); });
   }
+  // The page is wider than others and takes the side's place; afterwards all is as it was.
+  if (side_->isVisible()) sizesWithSide_ = split_->sizes();
   centre_->setCurrentWidget(stock_);
   stock_->table()->setFocus();
 }

@@ -165,9 +165,7 @@ void MainWindow::buildTop() {
   connect(centre_, &QStackedWidget::currentChanged, this, [this] {
     // The stock has details of its own on the right.
     if (stock_ != nullptr) {
-      const QList<int> sizes = split_->sizes();
       const bool own = centre_->currentWidget() == stock_;
-      if (own && side_->isVisible()) sizesWithSide_ = sizes;
       side_->setVisible(!own && sideWanted_);
       if (!own && sideWanted_ && sizesWithSide_.size() == 3) split_->setSizes(std::exchange(sizesWithSide_, {}));
     }

@@ -184,6 +184,7 @@ SharingView::SharingView(Desk& desk, QWidget* parent) : QWidget(parent), desk_(d
   passes_ = plainTable({tr("Opens"), tr("For"), tr("May"), tr("Until"), tr("Used")}, tr("Passes"), body_);
   passes_->setColumnWidth(0, 190);
   passes_->setColumnWidth(1, 150);
+  passes_->setColumnWidth(3, 170);
   body->addWidget(passes_, 1);
   column->addWidget(body_, 1);
   column->addStretch(0);

@@ -38,7 +38,7 @@ Browser::Browser(int width, int height) : port_(freeTcpPort()) {
   if (!up) throw std::runtime_error("chromedriver does not come up");
   // Nothing but the page itself is asked for: no updates, no names looked up.
   const Json arguments{"--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-                       "--disable-component-update", "--disable-sync", "--hide-scrollbars", "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
+                       "--disable-component-update", "--disable-sync", "--hide-scrollbars", "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.*",
                        "--user-data-dir=" + profile_.path.string(), "--window-size=" + std::to_string(width) + "," + std::to_string(height)};
   const Json options{{"args", arguments}, {"binary", "/usr/bin/chromium"}};
   const Json always{{"browserName", "chrome"}, {"acceptInsecureCerts", true}, {"goog:chromeOptions", options}};
