@@ -20,6 +20,7 @@ int main(int argc, char** argv) {
   cli::addMachineVerbs(app, chosen);
   cli::addTrustVerbs(app, chosen);
   cli::addHostVerbs(app, chosen);
+  cli::addExchangeVerbs(app, chosen);
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {

@@ -14,5 +14,7 @@ void addFileVerbs(CLI::App& app, Chosen& chosen);
 void addMachineVerbs(CLI::App& app, Chosen& chosen);
 void addTrustVerbs(CLI::App& app, Chosen& chosen);
 void addHostVerbs(CLI::App& app, Chosen& chosen);
+/// Behind addMachineVerbs().
+void addExchangeVerbs(CLI::App& app, Chosen& chosen);
 
 }  // namespace kw::cli

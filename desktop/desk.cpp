@@ -76,6 +76,23 @@ OpenSession* Desk::openAddress(const QString& text) {
   }
 }
 
+OpenSession* Desk::openOnce(const exchange::Entry& entry) {
+  try {
+    const exchange::EntryWay& way = entry.ways.front();
+    const Address address = parseAddress(way.address);
+    const SettingReader setting = overlaid(builtInSettings(), way.settings);
+    OpeningTools tools = tools_;
+    if (entry.password) tools.givenPassword = entry.password;
+    auto session = makeSession(runtime_.strand(), address, entry.name, setting, tools, {});
+    const QString name = QString::fromStdString(entry.name);
+    note(name, "opened " + address.forPeople() + " from " + entry.from);
+    return start(std::move(session), name, QString::fromStdString("file · " + kindOf(address, setting)), 0, setting);
+  } catch (const Error& e) {
+    emit said(QString::fromUtf8(e.what()));
+    return nullptr;
+  }
+}
+
 OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, const QString& label,
                          Id endpoint, const SettingReader& setting, bool startsNow) {
   auto* session = new OpenSession(std::move(core), machine, label, endpoint, this);

@@ -9,6 +9,7 @@
 #include "desktop/reach.hpp"
 #include "desktop/records.hpp"
 #include "desktop/side.hpp"
+#include "exchange/exchange.hpp"
 
 namespace kw::desktop {
 
@@ -29,6 +30,8 @@ class Desk : public QObject {
   /// The open session of a way in, or a new one that is starting. Null (and `said`) when it cannot be opened.
   OpenSession* open(Id endpoint);
   OpenSession* openAddress(const QString& address);
+  /// What a file names, with its settings and the password it hands over; nothing is kept.
+  OpenSession* openOnce(const exchange::Entry& entry);
   /// Like open(), but asks the machine's host to start it first and waits until the way in answers. Null (and
   /// `said`) when the machine is not linked to a host.
   OpenSession* startAndOpen(Id endpoint);

@@ -48,7 +48,7 @@ int main(int argc, char** argv) {
   parser.setApplicationDescription("Screens and text consoles of virtual machines");
   parser.addHelpOption();
   parser.addVersionOption();
-  parser.addPositionalArgument("address", "A machine's name or an address to open: vnc://host:5901");
+  parser.addPositionalArgument("address", "A machine's name, an address (vnc://host:5901) or a connection file to open");
   QCommandLineOption tour("tour", "Walk through the window and save pictures into this folder", "folder");
   QCommandLineOption scheme("colours", "evening, morning or desktop", "name");
   QCommandLineOption measure("measure-start",

@@ -73,6 +73,8 @@ void MainWindow::buildMenus() {
       [this] { editGroup(0, roster_->selectedFolder()); });
   add(machine, "groupSheet", tr("Edit the &group's sheet…"), QKeySequence("Ctrl+Shift+E"),
       [this] { editGroup(roster_->selectedFolder()); });
+  add(machine, "importFiles", tr("Import &files…"), QKeySequence("Ctrl+Shift+I"), [this] { importFiles({}); });
+  add(machine, "export", tr("E&xport machines…"), {}, [this] { exportMachines(); });
   add(machine, "importSsh", tr("&Import SSH hosts…"), {}, [this] { showImport(); });
   machine->addSeparator();
   add(machine, "undo", tr("&Undo"), QKeySequence::Undo, [this] { desk_.records().undo(); });

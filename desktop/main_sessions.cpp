@@ -84,6 +84,7 @@ void MainWindow::openAddress(const QString& address) {
 }
 
 void MainWindow::openMachine(const QString& name) {
+  if (QFileInfo(name).isFile()) return openFile(name);
   const Snapshot& s = desk_.records().snapshot();
   const Machine* machine = s.machineNamed(name.toStdString());
   if (machine == nullptr) {

@@ -53,6 +53,12 @@ class MainWindow : public QMainWindow {
   void showTrusted();
   void showImport();
   [[nodiscard]] ImportView* importView() const { return import_; }
+  /// Machines out of connection files and tables: a preview first.
+  void importFiles(const QStringList& files);
+  [[nodiscard]] class ExchangeView* exchangeView() const { return exchange_; }
+  void exportMachines();
+  /// Opens what a connection file names, once, without keeping it.
+  void openFile(const QString& file);
   /// Where colour schemes of the window and of text are made.
   void showColours();
   void useOwnScheme(const QString& name);
@@ -162,6 +168,7 @@ class MainWindow : public QMainWindow {
   TrustView* trusted_ = nullptr;  ///< made when first wanted
   ColoursView* colours_ = nullptr;
   ImportView* import_ = nullptr;
+  class ExchangeView* exchange_ = nullptr;
   FilesPanel* files_ = nullptr;  ///< made when first wanted
   Sheet* sheet_ = nullptr;
   JournalView* journal_ = nullptr;

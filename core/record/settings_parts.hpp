@@ -12,5 +12,6 @@ std::vector<Setting> declareSshSettings();
 std::vector<Setting> declareConnectionSettings();
 std::vector<Setting> declareHostSettings();
 std::vector<Setting> declareGateSettings();
+std::vector<Setting> declareFileSettings();
 
 }  // namespace kw

@@ -9,6 +9,7 @@
 
 #include "base/file.hpp"
 #include "desktop/colours_view.hpp"
+#include "desktop/exchange_view.hpp"
 #include "desktop/glyphs.hpp"
 #include "desktop/import_view.hpp"
 #include "desktop/journal_view.hpp"
@@ -304,4 +305,41 @@ Host *.lan
   CHECK(window.desk().records().snapshot().machineNamed("mist-bench") == nullptr);
   page->setFile("/nowhere/at/all");
   CHECK(table->rowCount() == 0);
+}
+
+TEST_CASE("Machines from files: previewed, chosen for each row, kept in one undo; one opened once", "[window]") {
+  WindowBench bench(1);
+  MainWindow& window = bench.open();
+  const auto file = [&](const std::string& name, const std::string& text) {
+    std::ofstream(bench.folder.path / name) << text;
+    return QString::fromStdString((bench.folder.path / name).string());
+  };
+  const QString table = file("list.csv", "name,group,address\npalm-house-01,Alder Vale/Palm house,vnc://127.0.0.12:5999\nseed-bank,,rdp://curator@127.0.0.23\n");
+  const QString broken = file("broken.rdp", "username:s:nobody\n");
+  window.importFiles({table, broken});
+  ExchangeView* page = window.exchangeView();
+  REQUIRE(page->table()->rowCount() == 2);
+  CHECK(window.desk().records().snapshot().machines.size() == 1);
+  CHECK(bench.child<QPushButton>("importFiles")->text().contains("1"));  // the clash is left alone at first
+  auto* choice = qobject_cast<QComboBox*>(page->table()->cellWidget(0, 0));
+  REQUIRE(choice != nullptr);
+  choice->setCurrentIndex(choice->findText("replace"));
+  bench.child<QPushButton>("importFiles")->click();
+  const Snapshot* s = &window.desk().records().snapshot();
+  CHECK(s->machines.size() == 2);
+  CHECK(s->endpointsOf(bench.machineIds[0])[0]->address == "vnc://127.0.0.12:5999");
+  CHECK_FALSE(bench.child<QPushButton>("importFiles")->isEnabled());  // the same is there now
+  window.action("undo")->trigger();
+  s = &window.desk().records().snapshot();
+  CHECK(s->machines.size() == 1);
+  CHECK(s->endpointsOf(bench.machineIds[0])[0]->address != "vnc://127.0.0.12:5999");
+
+  const QString once = file("once.vv", "[console]\ntype=vnc\nhost=127.0.0.1\nport=" + std::to_string(bench.consoles[0]->port()) + "\ntitle=palm house\ndelete-this-file=1\n");
+  window.openMachine(once);
+  OpenSession* session = window.stage()->focusedSession();
+  REQUIRE(session != nullptr);
+  CHECK(shown([&] { return session->isLive(); }));
+  CHECK(session->endpoint() == 0);
+  CHECK_FALSE(QFileInfo(once).exists());
+  CHECK(window.desk().records().snapshot().machines.size() == 1);
 }

@@ -1,0 +1,97 @@
+// Machines out of other programs' files, and into files.
+#include <iostream>
+
+#include "base/file.hpp"
+#include "cli/live.hpp"
+#include "cli/verbs.hpp"
+#include "exchange/exchange.hpp"
+
+namespace kw::cli {
+
+namespace {
+
+using namespace kw::exchange;
+
+struct ImportWords {
+  std::vector<std::string> files;
+  std::string kind, group, clash = "skip";
+  bool dryRun = false;
+};
+
+int importFiles(const ImportWords& w) {
+  std::vector<std::filesystem::path> files;
+  for (const std::string& f : w.files) {
+    if (!std::filesystem::is_directory(f)) {
+      files.emplace_back(f);
+      continue;
+    }
+    for (const auto& entry : std::filesystem::directory_iterator(f))
+      for (const Kind& k : allKinds())
+        if (lowered(entry.path().extension().string()) == k.extension) files.push_back(entry.path());
+  }
+  std::sort(files.begin(), files.end());
+  const Read read = readFiles(files, w.kind);
+  const auto store = openSqliteStore(usualStoreFile());
+  const Snapshot s = store->load();
+  const Choice choice = w.clash == "replace" ? Choice::Replace : w.clash == "add" ? Choice::Add : Choice::Skip;
+  const std::vector<Planned> list = plan(s, read.entries, choice);
+  for (const std::string& r : read.remarks) std::cerr << "kettle: " << r << "\n";
+  if (w.dryRun) {
+    for (const Planned& p : list)
+      std::cout << (p.clash == Clash::New ? "new" : p.clash == Clash::Same ? "same" : "differs (" + p.differs + ")") << "\t"
+                << (p.choice == Choice::Skip ? "skip" : p.choice == Choice::Add ? "add" : "replace") << "\t" << p.entry.name << "\t"
+                << (p.entry.ways.empty() ? "" : p.entry.ways[0].address) << "\t" << p.entry.from << "\n";
+    return kDone;
+  }
+  Written done;
+  store->commit("import", [&](StoreWriter& writer) { done = writePlan(writer, s, list, w.group); });
+  std::cout << done.added << " added, " << done.replaced << " replaced, " << done.skipped << " left as they were\n";
+  return kDone;
+}
+
+int exportFile(const std::string& file, std::string kindName, const std::string& machine) {
+  if (kindName.empty()) {
+    const std::string extension = lowered(std::filesystem::path(file).extension().string());
+    for (const Kind& k : allKinds())
+      if (extension == k.extension) kindName = k.name;
+  }
+  const Kind* kind = kindNamed(kindName);
+  if (kind == nullptr) throw Error(ErrorKind::Local, "no kind of file has this ending; say which with --as", file);
+  std::vector<Entry> entries = entriesOf(openSqliteStore(usualStoreFile())->load());
+  if (!machine.empty()) {
+    std::erase_if(entries, [&](const Entry& e) { return e.name != machine; });
+    if (entries.empty()) throw Error(ErrorKind::Local, "no machine has this name", machine);
+  }
+  const std::string text = kind->write(entries);
+  writeFileSafely(file, viewOf(text), 0600);
+  std::cout << "wrote " << file << " (without passwords)\n";
+  return kDone;
+}
+
+}  // namespace
+
+void addExchangeVerbs(CLI::App& app, Chosen& chosen) {
+  auto* machines = app.get_subcommand("machines");
+  std::string kinds;
+  for (const Kind& k : allKinds()) kinds += (kinds.empty() ? "" : ", ") + std::string(k.name);
+  {
+    const auto w = std::make_shared<ImportWords>();
+    auto* verb = machines->add_subcommand("import", "Machines out of connection files, tables, or folders of them");
+    verb->add_option("files", w->files, "Files or folders")->required()->check(CLI::ExistingPath);
+    verb->add_option("--as", w->kind, "Their kind, when it is not told by their ending: " + kinds);
+    verb->add_option("--group", w->group, "Where machines without a group go: \"Alder Vale/Glasshouses\"");
+    verb->add_option("--clash", w->clash, "With machines of the same name that differ: skip, replace or add")->check(CLI::IsMember({"skip", "replace", "add"}))->capture_default_str();
+    verb->add_flag("--dry-run", w->dryRun, "Only show what would be done");
+    verb->callback([=, &chosen] { chosen = [=] { return importFiles(*w); }; });
+  }
+  {
+    const auto file = std::make_shared<std::string>(), kind = std::make_shared<std::string>(), machine = std::make_shared<std::string>();
+    auto* verb = machines->add_subcommand("export", "Machines into a file");
+    verb->add_option("file", *file, "The file; its ending says the kind")->required();
+    verb->add_option("--as", *kind, "Its kind: " + kinds);
+    verb->add_option("--machine", *machine, "Only this one (files of one machine need it when there are several)");
+    verb->callback([=, &chosen] { chosen = [=] { return exportFile(*file, *kind, *machine); }; });
+  }
+}
+
+}  // namespace kw::cli

@@ -1,0 +1,46 @@
+// Machines out of files: a preview with a choice for each row that clashes, then one undo.
+#pragma once
+#include <QWidget>
+
+#include "desktop/records.hpp"
+#include "exchange/exchange.hpp"
+
+class QComboBox;
+class QLabel;
+class QLineEdit;
+class QPushButton;
+class QTableWidget;
+
+namespace kw::desktop {
+
+class ExchangeView : public QWidget {
+  Q_OBJECT
+ public:
+  explicit ExchangeView(Records& records, QWidget* parent = nullptr);
+  /// Reads them and shows what would be done.
+  void show(const QStringList& files);
+  [[nodiscard]] QTableWidget* table() const { return table_; }
+
+ signals:
+  void closed();
+  void said(const QString& sentence);
+
+ private:
+  void chooseFiles();
+  void showPlan();
+  void refreshButton();
+  void import();
+
+  Records& records_;
+  QTableWidget* table_;
+  QLabel* hint_;
+  QPushButton* import_;
+  QLineEdit* group_;
+  exchange::Read read_;
+  std::vector<exchange::Planned> plan_;
+};
+
+/// What the file dialogs offer: "*.rdp *.csv …".
+QString exchangePatterns();
+
+}  // namespace kw::desktop
