@@ -246,11 +246,7 @@ class Visit {
       if (m.form === 'text') this.startText();
     }
     if (m.status) this.takeStatus(m.status);
-    if (m.route) {
-      this.route.className = 'wide cut ' + (m.route.sealed ? 'sealed' : 'amber');
-      const to = m.route.host || 'the machine';
-      this.route.replaceChildren(...(m.route.reached ? [make('i', { class: 'pipe ' + (m.route.sealed ? 'solid' : 'dashed') }), m.route.sealed ? `sealed from the gate to ${to}` : `plain from the gate to ${to}`] : []));
-    }
+    if (m.route) { this.routeNow = m.route; this.paintRoute(); }
     if ('question' in m) m.question ? this.ask(m.question) : this.uncard('question');
     if (m.size) { this.size = m.size; this.startPicture(); this.place(); }
     if (m.people) { this.people = m.people; paintPeople(); paintRoster(); }
@@ -262,13 +258,22 @@ class Visit {
     if (m.remark) note(m.remark);
     if (m.sentAway) this.awayWhy = m.sentAway;
   }
+  // Sealed or plain shows only once the machine has let the gate in.
+  paintRoute() {
+    const r = this.routeNow, to = r && r.host || 'the machine';
+    this.route.className = 'wide cut ' + (r && r.sealed ? 'sealed' : 'amber');
+    this.route.replaceChildren(...(r && r.reached && this.live ? [make('i', { class: 'pipe ' + (r.sealed ? 'solid' : 'dashed') }), r.sealed ? `sealed from the gate to ${to}` : `plain from the gate to ${to}`] : []));
+  }
   takeStatus(s) {
+    this.live = s.stage === 'live';
+    this.paintRoute();
     this.glyphBox.replaceChildren(glyph(s.stage === 'live' ? 'answering' : s.stage === 'waiting' || (s.stage === 'ended' && s.problem) ? 'trouble' : s.stage === 'ended' ? 'off' : 'starting'));
-    if (s.stage === 'live') { this.uncard('status'); return; }
+    if (s.stage === 'live') { this.uncard('status'); this.asked = null; this.fitText(); return; }
     this.card('status', card => {
       card.append(make('h3', {}, s.stage === 'waiting' ? `${this.machine.name} is not reached` : s.stage === 'ended' ? `${this.machine.name}: the session is over` : this.machine.name), make('p', { class: s.problem ? 'bad' : '' }, s.sentence));
       if (s.cure) card.append(make('p', { class: 'quiet' }, s.cure));
       if (s.next) card.append(make('p', { class: 'quiet' }, `attempt ${s.attempt}; the next in ${Math.ceil(s.next)} s`));
+      if (s.problem && this.may.drive) this.offerKeyFile(card);
       const row = make('div', { class: 'row' });
       if (s.stage === 'waiting' || s.stage === 'ended') row.append(make('button', { class: 'own', onclick: () => this.send({ retry: true }) }, 'Try now'));
       row.append(make('button', { onclick: () => this.send({ end: true }) }, 'End'));
@@ -310,15 +315,7 @@ class Visit {
       const secret = make('input', { type: q.kind === 'text' ? 'text' : 'password', autocomplete: 'off', 'aria-label': q.kind === 'text' ? 'Answer' : 'Password', class: 'answer' });
       if (user) form.append(make('label', {}, 'Name', user));
       form.append(make('label', {}, q.kind === 'text' ? 'Answer' : 'Password', secret));
-      if (this.way.chip === 'ssh') {
-        const file = make('input', { type: 'file', 'aria-label': 'Key file', class: 'keyfile' });
-        file.addEventListener('change', async () => {
-          const text = await file.files[0].text();
-          this.send({ answer: { accepted: true, keyFile: text } });
-          this.uncard('question');
-        });
-        form.append(make('label', {}, 'Or a key file from this computer: used for this sign-in only, never kept', file));
-      }
+      this.offerKeyFile(form);
       form.addEventListener('submit', e => {
         e.preventDefault();
         this.send({ answer: { accepted: true, user: user ? user.value : q.user || '', password: secret.value } });
@@ -331,6 +328,17 @@ class Visit {
       card.append(form);
       setTimeout(() => (user && !user.value ? user : secret).focus());
     });
+  }
+
+  offerKeyFile(into) {
+    if (!this.way.keys) return;
+    const file = make('input', { type: 'file', 'aria-label': 'Key file', class: 'keyfile' });
+    file.addEventListener('change', async () => {
+      const text = await file.files[0].text();
+      this.send({ answer: { accepted: true, keyFile: text } });
+      this.uncard('question');
+    });
+    into.append(make('label', {}, 'Sign in with a key file from this computer: used for this sign-in only, never kept', file));
   }
 
   // -- the picture

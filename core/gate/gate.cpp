@@ -582,7 +582,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
         if (const auto room = rooms.find(e->id); room != rooms.end())
           for (const VisitFacts& v : room->second->visits())
             visits.push_back({{"visit", v.number}, {"who", v.who}, {"drives", v.drives}, {"since", v.since}, {"from", person.role == Role::Keeper ? v.from : ""}, {"pass", v.byPass}});
-        ways.push_back({{"id", e->id}, {"label", e->label}, {"chip", e->label == "console" ? std::string(kind->chip) + " console" : kind->chip}, {"form", kind->form == Form::Screen ? "screen" : "text"}, {"why", why}, {"visits", visits}});
+        ways.push_back({{"id", e->id}, {"label", e->label}, {"chip", e->label == "console" ? std::string(kind->chip) + " console" : kind->chip}, {"form", kind->form == Form::Screen ? "screen" : "text"}, {"keys", kind->carriesFiles}, {"why", why}, {"visits", visits}});
         if (!why.empty() && state == "unknown") sentence = why;
         if (const auto r = reached.find(e->id); r != reached.end() && state != "answering") {
           state = r->second.answers ? "answering" : r->second.untried ? "unknown" : r->second.listens ? "silent" : "off";

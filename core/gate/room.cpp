@@ -385,7 +385,7 @@ void Room::askForHand(Visitor& v) {
 }
 
 void Room::answer(Visitor& v, const Json& given) {
-  if (!mayDrive(v) || !reply_) return;
+  if (!mayDrive(v)) return;
   if (!given.is_object()) protocolBroken("an answer", "it is no object");
   // A key of the visitor's own: the sign-in begins anew with it, and it is gone when that is over.
   if (const std::string key = textAt(given, "keyFile"); !key.empty() && key.size() < 65536) {
@@ -394,6 +394,7 @@ void Room::answer(Visitor& v, const Json& given) {
     plan_.audit(v.person.name, v.from, "signs in with a key of their own", {{"machine", plan_.machine}});
     return begin({{"ssh.keys", "/proc/" + std::to_string(getpid()) + "/fd/" + std::to_string(keyFile_)}});
   }
+  if (!reply_) return;
   Answer a;
   a.accepted = yesAt(given, "accepted");
   a.user = textAt(given, "user");

@@ -203,6 +203,33 @@ TEST_CASE("In a browser: a line of text, typed and answered, its rows as the ter
   CHECK(eventually([&] { return b.text(".term") != before; }));
 }
 
+TEST_CASE("In a browser: a shell with a key file chosen there, used for this sign-in and kept nowhere", "[browser][ssh]") {
+  if (!Browser::available() || !lab::SshServer::available()) return;
+  Garden g;
+  lab::SshServerPlan plan{g.folder.path / "gatehouse", "127.0.0.1", static_cast<std::uint16_t>(freeTcpPort()), ""};
+  lab::SshServer server(plan);
+  const Id way = g.add("gatehouse", "shell", "ssh://" + lab::SshServer::user() + "@127.0.0.1:" + std::to_string(plan.port));
+  g.tools.store->pin("ssh 127.0.0.1:" + std::to_string(plan.port), server.hostKeySha256());
+  g.tools.store->commit("no keys here", [&](StoreWriter& w) {
+    for (const char* key : {"ssh.agent", "ssh.useconfig"}) w.set({OwnerKind::WayIn, way}, key, "off");
+  });
+  Browser b;
+  signIn(b, g, "duty", "duty-at-the-gate");
+  openMachine(b, "gatehouse");
+  REQUIRE(b.until("document.querySelector('.keyfile')"));
+  b.type(".keyfile", server.clientKey());
+  REQUIRE(b.until("document.querySelector('.term') && /[$#]/.test(document.querySelector('.term').textContent)"));
+  CHECK(b.until("document.querySelector('.bar').textContent.includes('sealed from the gate')"));
+  b.run("document.querySelector('.face').focus()");
+  b.keys("echo mist-$((40+2))\xee\x80\x87");
+  CHECK(b.until("document.querySelector('.term').textContent.includes('mist-42')"));
+  CHECK(b.until("document.querySelector('.foot').textContent.match(/^(\\d+) columns/) && Number(RegExp.$1) > 90"));
+  // Nothing of the key is in what the gateway keeps.
+  const std::string key = textOf(readFile(server.clientKey())), part = key.substr(key.size() / 2, 40);
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(g.options.state))
+    if (entry.is_regular_file()) CHECK(textOf(readFile(entry.path())).find(part) == std::string::npos);
+}
+
 TEST_CASE("Two browsers on one machine: the hand asked for and given; a pass used and ended; the gateway back after its end", "[browser]") {
   if (!Browser::available()) return;
   Garden g;
