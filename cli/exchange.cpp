@@ -31,7 +31,7 @@ int importFiles(const ImportWords& w) {
   }
   std::sort(files.begin(), files.end());
   const Read read = readFiles(files, w.kind);
-  const auto store = openSqliteStore(usualStoreFile());
+  const auto store = openUsualStore();
   const Snapshot s = store->load();
   const Choice choice = w.clash == "replace" ? Choice::Replace : w.clash == "add" ? Choice::Add : Choice::Skip;
   const std::vector<Planned> list = plan(s, read.entries, choice);
@@ -57,7 +57,7 @@ int exportFile(const std::string& file, std::string kindName, const std::string&
   }
   const Kind* kind = kindNamed(kindName);
   if (kind == nullptr) throw Error(ErrorKind::Local, "no kind of file has this ending; say which with --as", file);
-  std::vector<Entry> entries = entriesOf(openSqliteStore(usualStoreFile())->load());
+  std::vector<Entry> entries = entriesOf(openUsualStore()->load());
   if (!machine.empty()) {
     std::erase_if(entries, [&](const Entry& e) { return e.name != machine; });
     if (entries.empty()) throw Error(ErrorKind::Local, "no machine has this name", machine);
@@ -65,6 +65,28 @@ int exportFile(const std::string& file, std::string kindName, const std::string&
   const std::string text = kind->write(entries);
   writeFileSafely(file, viewOf(text), 0600);
   std::cout << "wrote " << file << " (without passwords)\n";
+  return kDone;
+}
+
+int initStore(const std::string& place) {
+  openStore(place, true);
+  std::cout << "ready; for each desk: export KETTLE_STORE=" << place << "\n";
+  return kDone;
+}
+
+int storeInfo() {
+  const Snapshot s = openUsualStore()->load();
+  std::cout << usualStore() << "\n" << s.machines.size() << " machines, " << s.endpoints.size() << " ways in, " << s.folders.size() << " places and groups, " << s.hosts.size() << " hosts; revision "
+            << s.revision << "\n";
+  return kDone;
+}
+
+int copyStore(const std::string& from, const std::string& to) {
+  const auto source = openStore(from);
+  const auto target = openStore(to, true);
+  target->fillFrom(*source);
+  const Snapshot s = target->load();
+  std::cout << "copied " << s.machines.size() << " machines, " << s.endpoints.size() << " ways in, " << s.hosts.size() << " hosts\n";
   return kDone;
 }
 
@@ -83,6 +105,19 @@ void addExchangeVerbs(CLI::App& app, Chosen& chosen) {
     verb->add_option("--clash", w->clash, "With machines of the same name that differ: skip, replace or add")->check(CLI::IsMember({"skip", "replace", "add"}))->capture_default_str();
     verb->add_flag("--dry-run", w->dryRun, "Only show what would be done");
     verb->callback([=, &chosen] { chosen = [=] { return importFiles(*w); }; });
+  }
+  {
+    auto* store = app.add_subcommand("store", "Where records are kept");
+    store->require_subcommand(1);
+    const auto from = std::make_shared<std::string>(), to = std::make_shared<std::string>();
+    auto* init = store->add_subcommand("init", "Makes a team's records in a database");
+    init->add_option("place", *to, "postgresql://user@host/database")->required();
+    init->callback([=, &chosen] { chosen = [=] { return initStore(*to); }; });
+    store->add_subcommand("info", "What is in the records that are meant")->callback([&chosen] { chosen = storeInfo; });
+    auto* copy = store->add_subcommand("copy", "Copies all records, kept passwords and pins into empty ones");
+    copy->add_option("from", *from, "A file or a database")->required();
+    copy->add_option("to", *to, "The other")->required();
+    copy->callback([=, &chosen] { chosen = [=] { return copyStore(*from, *to); }; });
   }
   {
     const auto file = std::make_shared<std::string>(), kind = std::make_shared<std::string>(), machine = std::make_shared<std::string>();

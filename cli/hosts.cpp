@@ -86,7 +86,7 @@ struct AddHost {
 
 OpeningTools localTools() {
   OpeningTools tools;
-  tools.store = openSqliteStore(usualStoreFile());
+  tools.store = openUsualStore();
   tools.vault = openVault(configFolder());
   return tools;
 }

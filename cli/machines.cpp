@@ -33,7 +33,7 @@ Json toJson(const Snapshot& s, const Machine& m) {
 }
 
 int list(bool json) {
-  const Snapshot s = openSqliteStore(usualStoreFile())->load();
+  const Snapshot s = openUsualStore()->load();
   std::vector<const Machine*> all;
   for (const auto& [id, m] : s.machines) all.push_back(&m);
   std::sort(all.begin(), all.end(), [](const Machine* a, const Machine* b) { return a->name < b->name; });
@@ -58,7 +58,7 @@ struct AddRequest {
 
 int add(const AddRequest& request) {
   for (const std::string& address : request.addresses) parseAddress(address);
-  auto store = openSqliteStore(usualStoreFile());
+  auto store = openUsualStore();
   const Snapshot s = store->load();
   if (s.machineNamed(request.name) != nullptr)
     throw Error(ErrorKind::Local, "a machine of this name is in the store already", request.name);
@@ -86,7 +86,7 @@ int add(const AddRequest& request) {
 int importSsh(const std::string& file, const std::string& group) {
   const SshConfig config =
       SshConfig::load(file.empty() ? SshConfig::usualFile() : std::filesystem::path(file));
-  auto store = openSqliteStore(usualStoreFile());
+  auto store = openUsualStore();
   const Snapshot s = store->load();
   const std::vector<SshImport> imports = sshImportsOf(config, s);
   int added = 0;
@@ -106,7 +106,7 @@ const Machine& machineOrThrow(const Snapshot& s, const std::string& name) {
 }
 
 int show(const std::string& name, bool json) {
-  const Snapshot s = openSqliteStore(usualStoreFile())->load();
+  const Snapshot s = openUsualStore()->load();
   const Machine& m = machineOrThrow(s, name);
   if (json) {
     Json out = toJson(s, m);
@@ -132,7 +132,7 @@ int show(const std::string& name, bool json) {
 }
 
 int remove(const std::string& name) {
-  auto store = openSqliteStore(usualStoreFile());
+  auto store = openUsualStore();
   const Snapshot s = store->load();
   const Id id = machineOrThrow(s, name).id;
   store->commit("remove " + name, [&](StoreWriter& writer) { writer.removeMachine(id); });
@@ -146,7 +146,7 @@ int set(const std::string& name, const std::string& key, const std::optional<std
   if (value)
     if (const std::string problem = problemWith(*setting, *value); !problem.empty())
       throw Error(ErrorKind::Local, problem, key);
-  auto store = openSqliteStore(usualStoreFile());
+  auto store = openUsualStore();
   const Snapshot s = store->load();
   const Id id = machineOrThrow(s, name).id;
   store->commit("set " + key + " of " + name, [&](StoreWriter& writer) {
@@ -156,7 +156,7 @@ int set(const std::string& name, const std::string& key, const std::optional<std
 }
 
 int undo() {
-  const std::string title = openSqliteStore(usualStoreFile())->undo();
+  const std::string title = openUsualStore()->undo();
   std::cout << (title.empty() ? "nothing to undo" : "undone: " + title) << "\n";
   return kDone;
 }

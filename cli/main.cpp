@@ -13,6 +13,9 @@ int main(int argc, char** argv) {
   app.footer(
       "Exit codes: 0 done, 2 usage, 3 unreachable, 4 sign-in failed, 5 protocol error,\n"
       "6 certificate or key not trusted, 7 timed out.");
+  app.add_option_function<std::string>(
+      "--store", [](const std::string& place) { setenv("KETTLE_STORE", place.c_str(), 1); },
+      "The records: a file, or postgresql://user@host/database; else $KETTLE_STORE, or the user's own file");
   cli::Chosen chosen;
   cli::addSessionVerbs(app, chosen);
   cli::addTextVerbs(app, chosen);

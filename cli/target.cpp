@@ -18,8 +18,8 @@ std::optional<std::string> givenPassword(const LiveOptions& options) {
 
 OpeningTools openTools(const LiveOptions& options, Runtime& runtime) {
   OpeningTools tools;
-  if (std::filesystem::exists(usualStoreFile())) {
-    tools.store = openSqliteStore(usualStoreFile());
+  if (isDatabase(usualStore()) || std::filesystem::exists(usualStore())) {
+    tools.store = openUsualStore();
     tools.vault = openVault(configFolder());
   }
   tools.ssh = std::make_shared<SshPool>([&runtime] { return runtime.strand(); });

@@ -11,7 +11,7 @@ namespace kw::cli {
 namespace {
 
 int list() {
-  auto store = openSqliteStore(usualStoreFile());
+  auto store = openUsualStore();
   for (const Pin& pin : store->pins())
     std::cout << pin.peer << "\t" << pin.sha256 << "\t" << pin.when << "\n";
   return kDone;
@@ -100,7 +100,7 @@ int add(const LiveOptions& options, const std::string& given) {
     if (!answer.accepted || answer.password != "yes")
       throw Error(ErrorKind::NotTrusted, "it was not trusted", options.target);
   }
-  openSqliteStore(usualStoreFile())->pin(peer, sha256);
+  openUsualStore()->pin(peer, sha256);
   std::cout << "trusted: " << peer << "\n";
   return kDone;
 }
@@ -108,7 +108,7 @@ int add(const LiveOptions& options, const std::string& given) {
 int forget(const LiveOptions& options) {
   Runtime runtime(1);
   const std::string peer = pinNameOf(options, runtime);
-  auto store = openSqliteStore(usualStoreFile());
+  auto store = openUsualStore();
   const bool had = store->pinned(peer) || store->pinned("sealed " + peer);
   store->unpin(peer);
   store->unpin("sealed " + peer);

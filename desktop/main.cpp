@@ -51,6 +51,8 @@ int main(int argc, char** argv) {
   parser.addPositionalArgument("address", "A machine's name, an address (vnc://host:5901) or a connection file to open");
   QCommandLineOption tour("tour", "Walk through the window and save pictures into this folder", "folder");
   QCommandLineOption scheme("colours", "evening, morning or desktop", "name");
+  QCommandLineOption store("store", "The records: a file, or postgresql://user@host/database", "place");
+  parser.addOption(store);
   QCommandLineOption measure("measure-start",
                              "End as soon as the window is \"painted\" or its roster \"filled\"", "what");
   measure.setFlags(QCommandLineOption::HiddenFromHelp);
@@ -59,6 +61,7 @@ int main(int argc, char** argv) {
   parser.addOption(scheme);
   parser.process(app);
   const QString address = parser.positionalArguments().value(0);
+  if (parser.isSet(store)) qputenv("KETTLE_STORE", parser.value(store).toUtf8());
   try {
     SingleInstance instance;
     if (!parser.isSet(tour) && !parser.isSet(measure) && instance.handOver(address)) return 0;
@@ -68,7 +71,7 @@ int main(int argc, char** argv) {
     if (choice != SchemeChoice::Own || !applyOwn(app, ownName))
       applyScheme(app, choice == SchemeChoice::Own ? SchemeChoice::FollowDesktop : choice);
     OpeningTools tools;
-    tools.store = openSqliteStore(usualStoreFile());
+    tools.store = openUsualStore();
     tools.vault = openVault(configFolder());
     Desk desk(tools, parser.isSet(tour) ? Records::Loading::Now : Records::Loading::Later);
     MainWindow window(desk);

@@ -1,9 +1,23 @@
 #include "desktop/records.hpp"
 
+#include <QThreadPool>
+#include <mutex>
+
 namespace kw::desktop {
 
+namespace {
+constexpr int kLookEvery = 500;  ///< milliseconds: a colleague's change is seen within a second
+}
+
+/// Outlives this object for a look at a database that does not answer.
+struct Records::Channel {
+  std::mutex mutex;
+  Records* target = nullptr;
+};
+
 Records::Records(OpeningTools tools, Loading loading, QObject* parent)
-    : QObject(parent), tools_(std::move(tools)), snapshot_(std::make_shared<Snapshot>()) {
+    : QObject(parent), tools_(std::move(tools)), snapshot_(std::make_shared<Snapshot>()), channel_(std::make_shared<Channel>()) {
+  channel_->target = this;
   if (loading == Loading::Now) {
     snapshot_ = std::make_shared<Snapshot>(tools_.store->load());
     loaded_ = true;
@@ -12,16 +26,39 @@ Records::Records(OpeningTools tools, Loading loading, QObject* parent)
     QTimer::singleShot(0, this, &Records::loadAside);
   }
   // Another process (the command line, a colleague's window) may write too.
-  poll_.setInterval(1500);
-  connect(&poll_, &QTimer::timeout, this, [this] {
-    try {
-      if (loaded_ && tools_.store->changedSince(*snapshot_)) reload();
-    } catch (const Error& e) {
-      poll_.stop();
-      emit failed(QString::fromUtf8(e.what()));
-    }
-  });
+  poll_.setInterval(kLookEvery);
+  connect(&poll_, &QTimer::timeout, this, &Records::lookAside);
   poll_.start();
+}
+
+/// On a thread of its own: a database may take long to answer, or not answer at all.
+void Records::lookAside() {
+  if (!loaded_ || std::exchange(looking_, true)) return;
+  QThreadPool::globalInstance()->start([channel = channel_, store = tools_.store, known = snapshot_] {
+    std::shared_ptr<Snapshot> fresh;
+    QString failure;
+    try {
+      if (store->changedSince(*known)) fresh = std::make_shared<Snapshot>(store->load());
+    } catch (const Error& e) {
+      failure = QString::fromUtf8(e.what());
+    }
+    const std::lock_guard held(channel->mutex);
+    if (channel->target == nullptr) return;
+    QMetaObject::invokeMethod(channel->target, [target = channel->target, fresh, failure] { target->taken(fresh, failure); }, Qt::QueuedConnection);
+  });
+}
+
+void Records::taken(std::shared_ptr<Snapshot> fresh, const QString& failure) {
+  looking_ = false;
+  if (!failure.isEmpty()) {
+    // Told once; what is open goes on, and it is looked again.
+    if (!std::exchange(lost_, true)) emit failed(failure);
+    return;
+  }
+  if (std::exchange(lost_, false)) emit said(tr("The records are reached again."));
+  if (!fresh || fresh->revision == snapshot_->revision) return;
+  snapshot_ = std::move(fresh);
+  emit changed();
 }
 
 void Records::loadAside() {
@@ -50,6 +87,10 @@ void Records::loadAside() {
 }
 
 Records::~Records() {
+  {
+    const std::lock_guard held(channel_->mutex);
+    channel_->target = nullptr;
+  }
   if (loader_.joinable()) loader_.join();
 }
 

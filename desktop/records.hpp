@@ -36,12 +36,16 @@ class Records : public QObject {
 
  private:
   void loadAside();
+  void lookAside();
+  void taken(std::shared_ptr<Snapshot> fresh, const QString& failure);
 
+  struct Channel;
   OpeningTools tools_;
   std::shared_ptr<Snapshot> snapshot_;
+  std::shared_ptr<Channel> channel_;
   QTimer poll_;
   std::thread loader_;
-  bool loaded_ = false;
+  bool loaded_ = false, looking_ = false, lost_ = false;
 };
 
 }  // namespace kw::desktop

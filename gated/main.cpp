@@ -16,9 +16,7 @@ using namespace kw::gate;
 std::filesystem::path stateIn(const std::string& given) {
   return given.empty() ? stateFolder() / "gate" : std::filesystem::path(given);
 }
-std::filesystem::path storeIn(const std::string& given) {
-  return given.empty() ? usualStoreFile() : std::filesystem::path(given);
-}
+std::string storeIn(const std::string& given) { return given.empty() ? usualStore() : given; }
 
 std::string firstLineOf(const std::string& file) {
   std::string text = textOf(readFile(file, 65536));
@@ -58,7 +56,7 @@ int serve(Serve s) {
   s.options.port = static_cast<std::uint16_t>(at.port);
   s.options.state = stateIn(s.state);
   OpeningTools tools;
-  tools.store = openSqliteStore(storeIn(s.store));
+  tools.store = openStore(storeIn(s.store));
   tools.vault = openVault(configFolder());
   Runtime runtime(2);
   Gate gate(runtime, s.options, tools);
@@ -78,7 +76,7 @@ struct PassWords {
 };
 
 int addPass(const std::string& state, const std::string& storeFile, const PassWords& w) {
-  const auto store = openSqliteStore(storeIn(storeFile));
+  const auto store = openStore(storeIn(storeFile));
   const Snapshot s = store->load();
   const Machine* m = s.machineNamed(w.machine);
   if (m == nullptr) throw Error(ErrorKind::Local, "no machine has this name", w.machine);
@@ -163,7 +161,7 @@ int main(int argc, char** argv) {
   app.require_subcommand(1);
   std::string state, store;
   app.add_option("--state", state, "Folder of accounts, passes and the audit");
-  app.add_option("--store", store, "The records' file; the user's own when left out");
+  app.add_option("--store", store, "The records: a file or postgresql://…; the user's own when left out");
   std::function<int()> chosen;
   Serve s;
   {

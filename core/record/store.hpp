@@ -79,6 +79,10 @@ class Store {
   /// Trust is asked for again at the next connection.
   virtual void unpin(const std::string& peer) = 0;
 
+  /// Everything of another store, with the same IDs, so that sealed passwords stay readable. Throws
+  /// Error{Local} when there are records here already.
+  virtual void fillFrom(Store& other) = 0;
+
   virtual void journal(const std::string& machine, const std::string& text) = 0;
   [[nodiscard]] virtual std::vector<JournalEntry> journal(int most) = 0;
 };
@@ -86,6 +90,16 @@ class Store {
 /// Opens or makes the file. Thread-safe. Throws Error{Local}: not a store, made by a newer version, not
 /// writable.
 std::unique_ptr<Store> openSqliteStore(const std::filesystem::path& file);
+/// A team's records: "postgresql://duty@host/alder-vale". `make`: makes its tables where they are missing.
+/// Thread-safe. Throws Error{Unreachable}, {SignInFailed} for missing rights, {Local} for no such records.
+std::unique_ptr<Store> openPostgresStore(const std::string& uri, bool make = false);
+/// Either, by how the place is written.
+std::unique_ptr<Store> openStore(const std::string& place, bool make = false);
+bool isDatabase(const std::string& place);
+/// $KETTLE_STORE, or else the user's own file.
+std::string usualStore();
+std::unique_ptr<Store> openUsualStore();
+void copySecrets(Store& from, const Snapshot& records, Store& to);
 /// The user's own store: $XDG_DATA_HOME/kettle-window/records.sqlite
 std::filesystem::path usualStoreFile();
 

@@ -1,0 +1,93 @@
+#include "tests/peers/postgres.hpp"
+
+#include <fcntl.h>
+#include <pwd.h>
+#include <signal.h>
+#include <sys/prctl.h>
+#include <sys/wait.h>
+
+#include <cstdlib>
+
+#include "tests/peers/qemu.hpp"
+
+namespace kw::test {
+
+namespace {
+
+std::filesystem::path programs() {
+  std::filesystem::path best;
+  std::error_code ignored;
+  for (const auto& entry : std::filesystem::directory_iterator("/usr/lib/postgresql", ignored))
+    if (std::filesystem::exists(entry.path() / "bin/postgres")) best = std::max(best, entry.path() / "bin");
+  return best;
+}
+
+/// The server refuses to run as root.
+void becomeItsUser() {
+  if (geteuid() != 0) return;
+  const passwd* user = getpwnam("postgres");
+  if (user == nullptr || setgid(user->pw_gid) != 0 || setuid(user->pw_uid) != 0) _exit(126);
+}
+
+pid_t launch(const std::vector<std::string>& words, const std::filesystem::path& log) {
+  const pid_t process = fork();
+  if (process != 0) return process;
+  prctl(PR_SET_PDEATHSIG, SIGQUIT);
+  const int out = open(log.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0666);
+  dup2(out, 1);
+  dup2(out, 2);
+  closefrom(3);
+  becomeItsUser();
+  if (chdir("/") != 0) _exit(125);
+  std::vector<char*> argv;
+  for (const std::string& w : words) argv.push_back(const_cast<char*>(w.c_str()));
+  argv.push_back(nullptr);
+  execv(argv[0], argv.data());
+  _exit(127);
+}
+
+int ended(pid_t process) {
+  int status = 0;
+  waitpid(process, &status, 0);
+  return WIFEXITED(status) ? WEXITSTATUS(status) : -1;
+}
+
+}  // namespace
+
+bool Postgres::available() {
+  if (!programs().empty()) return true;
+  return have("/usr/lib/postgresql/15/bin/postgres");
+}
+
+Postgres::Postgres() : port_(freeTcpPort()) {
+  if (geteuid() == 0)
+    if (const passwd* user = getpwnam("postgres"); user == nullptr || chown(folder_.path.c_str(), user->pw_uid, user->pw_gid) != 0) throw std::runtime_error("no user postgres");
+  const auto data = (folder_.path / "data").string();
+  if (ended(launch({programs() / "initdb", "-D", data, "-A", "trust", "-U", "duty", "-N", "-E", "UTF8", "--locale=C.UTF-8"}, folder_.path / "log")) != 0)
+    throw std::runtime_error("initdb does not work");
+  start();
+}
+
+Postgres::~Postgres() { stop(); }
+
+void Postgres::start() {
+  process_ = launch({programs() / "postgres", "-D", (folder_.path / "data").string(), "-k", folder_.path.string(), "-h", "127.0.0.1", "-p", std::to_string(port_), "-F"}, folder_.path / "log");
+  const std::string ready = (programs() / "pg_isready").string() + " -q -h 127.0.0.1 -p " + std::to_string(port_);
+  if (!eventually([&] { return std::system(ready.c_str()) == 0; }, std::chrono::seconds(20))) throw std::runtime_error("PostgreSQL does not come up");
+}
+
+void Postgres::stop() {
+  if (process_ < 0) return;
+  kill(process_, SIGQUIT);
+  ended(process_);
+  process_ = -1;
+}
+
+std::string Postgres::uri(const std::string& user) const { return "postgresql://" + user + "@127.0.0.1:" + std::to_string(port_) + "/postgres"; }
+
+void Postgres::run(const std::string& sql) const {
+  const std::string command = (programs() / "psql").string() + " -q -h 127.0.0.1 -p " + std::to_string(port_) + " -U duty postgres -c \"" + sql + "\" >/dev/null 2>&1";
+  if (std::system(command.c_str()) != 0) throw std::runtime_error("psql does not take: " + sql);
+}
+
+}  // namespace kw::test

@@ -1,0 +1,212 @@
+// A team's records in a real PostgreSQL.
+#include "record/store.hpp"
+#include "tests/peers/postgres.hpp"
+#include "tests/peers/qemu.hpp"
+
+using namespace kw;
+using namespace kw::test;
+
+namespace {
+
+Id addMachine(Store& store, const std::string& name, const std::string& address = "vnc://127.0.0.11:5907") {
+  Id id = 0;
+  store.commit("add " + name, [&](StoreWriter& w) {
+    Machine m;
+    m.name = name;
+    w.put(m);
+    Endpoint e;
+    e.machine = m.id, e.label = "screen", e.address = address;
+    w.put(e);
+    w.set({OwnerKind::Machine, m.id}, "reconnect.longest", "60");
+    id = m.id;
+  });
+  return id;
+}
+
+std::string kindOfFailure(const std::function<void()>& what) {
+  try {
+    what();
+  } catch (const StaleError& e) {
+    return std::string("stale: ") + e.what();
+  } catch (const Error& e) {
+    return std::string(nameOf(e.kind())) + ": " + e.what();
+  }
+  return "";
+}
+
+bool same(const Snapshot& a, const Snapshot& b) {
+  if (a.machines.size() != b.machines.size() || a.endpoints.size() != b.endpoints.size() || a.folders.size() != b.folders.size() || a.hosts.size() != b.hosts.size() || a.settings != b.settings) return false;
+  for (const auto& [id, m] : a.machines) {
+    const auto there = b.machines.find(id);
+    if (there == b.machines.end() || there->second.name != m.name || there->second.folder != m.folder || there->second.host != m.host || there->second.tags != m.tags || there->second.notes != m.notes) return false;
+  }
+  for (const auto& [id, e] : a.endpoints) {
+    const auto there = b.endpoints.find(id);
+    if (there == b.endpoints.end() || there->second.address != e.address || there->second.label != e.label || there->second.position != e.position) return false;
+  }
+  for (const auto& [id, f] : a.folders)
+    if (!b.folders.contains(id) || b.folders.at(id).name != f.name || b.folders.at(id).parent != f.parent) return false;
+  for (const auto& [id, h] : a.hosts)
+    if (!b.hosts.contains(id) || b.hosts.at(id).address != h.address) return false;
+  return true;
+}
+
+}  // namespace
+
+TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused, one's own undone", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  CHECK(kindOfFailure([&] { openPostgresStore(server.uri()); }).find("holds no records") != std::string::npos);
+  server.run("CREATE ROLE volunteer LOGIN SUPERUSER");
+  const auto duty = openStore(server.uri(), true);
+  const auto volunteer = openStore(server.uri("volunteer"));
+  const Snapshot before = volunteer->load();
+  const Id mist = addMachine(*duty, "mist-bench");
+  CHECK(volunteer->changedSince(before));
+  Snapshot s = volunteer->load();
+  REQUIRE(s.machines.contains(mist));
+  CHECK(s.resolve({OwnerKind::Machine, mist}, "reconnect.longest").value == "60");
+  CHECK_FALSE(volunteer->changedSince(s));
+
+  Machine mine = s.machines.at(mist), theirs = s.machines.at(mist);
+  mine.notes = "valve B sticks";
+  volunteer->commit("note", [&](StoreWriter& w) { w.put(mine); });
+  theirs.tags = "controller";
+  CHECK(kindOfFailure([&] { duty->commit("tag", [&](StoreWriter& w) { w.put(theirs); }); }).find("stale") == 0);
+  CHECK(duty->load().machines.at(mist).notes == "valve B sticks");
+  CHECK(duty->load().machines.at(mist).tags.empty());
+
+  // Undo is of one's own: duty's adding would lose the volunteer's note, and is refused; the volunteer's is not.
+  CHECK(duty->undoTitle() == "add mist-bench");
+  CHECK(volunteer->undoTitle() == "note");
+  CHECK(kindOfFailure([&] { duty->undo(); }).find("stale") == 0);
+  CHECK(volunteer->undo() == "note");
+  CHECK(duty->undo() == "add mist-bench");
+  CHECK(duty->load().machines.empty());
+  CHECK(duty->load().settings.empty());
+  CHECK(duty->undo().empty());
+  // Nothing of a commit that fails half way is kept.
+  CHECK(kindOfFailure([&] {
+          duty->commit("half", [&](StoreWriter& w) {
+            Machine m;
+            m.name = "half";
+            w.put(m);
+            w.set({OwnerKind::Machine, m.id}, "screen.colours", "17");
+          });
+        }) != "");
+  CHECK(duty->load().machines.empty());
+}
+
+TEST_CASE("A team's records: quotes, line breaks and other letters come back as they went in", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  const auto store = openStore(server.uri(), true);
+  const std::string odd = "a'b\"c\\d\n\té 苔 'DROP TABLE kettle.machine;--";
+  const Id id = addMachine(*store, odd);
+  CHECK(store->load().machines.at(id).name == odd);
+  store->pin("ssh " + odd, "SHA256:x");
+  CHECK(store->pinned("ssh " + odd) == "SHA256:x");
+  store->unpin("ssh " + odd);
+  CHECK(store->pins().empty());
+  store->journal(odd, odd);
+  CHECK(store->journal(5).at(0).text == odd);
+  const Bytes sealedText{0, 1, 2, 0, 255, '\''};
+  store->putSecret({OwnerKind::WayIn, 7}, sealedText);
+  CHECK(store->secret({OwnerKind::WayIn, 7}) == sealedText);
+  store->removeSecret({OwnerKind::WayIn, 7});
+  CHECK_FALSE(store->secret({OwnerKind::WayIn, 7}).has_value());
+  store->commit("remove", [&](StoreWriter& w) { w.removeMachine(id); });
+  CHECK(store->load().endpoints.empty());
+  store->undo();
+  CHECK(store->load().machines.at(id).name == odd);
+  CHECK(store->load().endpoints.size() == 1);
+}
+
+TEST_CASE("A team's records: many write at once, and nothing is lost", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  openStore(server.uri(), true);
+  std::vector<std::thread> threads;
+  for (int t = 0; t < 4; ++t)
+    threads.emplace_back([&, t] {
+      const auto store = openStore(server.uri());
+      for (int i = 0; i < 25; ++i) addMachine(*store, "palm-house-" + std::to_string(t) + "-" + std::to_string(i));
+    });
+  for (auto& t : threads) t.join();
+  const Snapshot s = openStore(server.uri())->load();
+  CHECK(s.machines.size() == 100);
+  CHECK(s.endpoints.size() == 100);
+  CHECK(s.revision == 101);
+}
+
+TEST_CASE("A team's database that stops is told of, and used again when it is back; what was acknowledged is there", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  const auto store = openStore(server.uri(), true);
+  addMachine(*store, "mist-bench");
+  server.stop();  // at once, as if it was killed
+  CHECK(kindOfFailure([&] { store->load(); }).find("not reached") != std::string::npos);
+  CHECK(kindOfFailure([&] { addMachine(*store, "lost"); }).find("not reached") != std::string::npos);
+  server.start();
+  CHECK(store->load().machines.size() == 1);
+  addMachine(*store, "seed-bank");
+  CHECK(store->load().machines.size() == 2);
+}
+
+TEST_CASE("Records copied from a file into a team's database and back lose nothing", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  TemporaryFolder folder;
+  const auto file = openStore((folder.path / "a.sqlite").string());
+  const Id gone = addMachine(*file, "gone");
+  addMachine(*file, "mist-bench");
+  file->commit("more", [&](StoreWriter& w) {
+    w.removeMachine(gone);
+    Folder f;
+    f.name = "Alder Vale";
+    w.put(f);
+    w.set({OwnerKind::Folder, f.id}, "clipboard.way", "off");
+    HostRecord h;
+    h.name = "fernery", h.address = "qmp:/run/machines", h.folder = f.id;
+    w.put(h);
+  });
+  const Snapshot original = file->load();
+  const Id way = original.endpoints.begin()->first;
+  file->putSecret({OwnerKind::WayIn, way}, Bytes{1, 2, 3});
+  file->pin("fernery:5907", "ab:cd");
+  const auto team = openStore(server.uri(), true);
+  team->fillFrom(*file);
+  CHECK(same(team->load(), original));
+  CHECK(team->secret({OwnerKind::WayIn, way}) == Bytes{1, 2, 3});
+  CHECK(kindOfFailure([&] { team->fillFrom(*file); }).find("only an empty store") != std::string::npos);
+  const auto back = openStore((folder.path / "b.sqlite").string());
+  back->fillFrom(*team);
+  CHECK(same(back->load(), original));
+  CHECK(back->pinned("fernery:5907") == "ab:cd");
+  // New rows get numbers of their own.
+  const Id fresh = addMachine(*team, "seed-bank");
+  CHECK_FALSE(original.machines.contains(fresh));
+  CHECK(addMachine(*back, "seed-bank") != way);
+}
+
+TEST_CASE("kettle on a team's records: init, copy, info, and the same verbs as on a file", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  TemporaryFolder folder;
+  const auto kettle = [&](const std::string& words) {
+    const std::string command = "XDG_DATA_HOME=" + folder.path.string() + " XDG_CONFIG_HOME=" + folder.path.string() + " " KW_KETTLE " " + words + " 2>&1";
+    std::string out;
+    FILE* pipe = popen(command.c_str(), "r");
+    char part[512];
+    while (fgets(part, sizeof part, pipe) != nullptr) out += part;
+    return std::pair(WEXITSTATUS(pclose(pipe)), out);
+  };
+  const std::string store = "--store " + server.uri();
+  CHECK(kettle(store + " machines list").first != 0);
+  CHECK(kettle("store init " + server.uri()).first == 0);
+  CHECK(kettle(store + " machines add mist-bench --address vnc://127.0.0.11:5907 --group 'Alder Vale/Glasshouses'").first == 0);
+  CHECK(kettle(store + " machines list").second == "mist-bench\tvnc://127.0.0.11:5907\n");
+  CHECK(kettle("machines list").second.empty());  // the user's own file
+  CHECK(kettle("store copy " + server.uri() + " " + (folder.path / "copy.sqlite").string()).second.find("copied 1 machines") == 0);
+  CHECK(kettle("--store " + (folder.path / "copy.sqlite").string() + " store info").second.find("1 machines, 1 ways in, 2 places and groups") != std::string::npos);
+}
