@@ -33,19 +33,28 @@ int importFiles(const ImportWords& w) {
   const Read read = readFiles(files, w.kind);
   const auto store = openUsualStore();
   const Snapshot s = store->load();
-  const Choice choice = w.clash == "replace" ? Choice::Replace : w.clash == "add" ? Choice::Add : Choice::Skip;
+  const Choice choice = w.clash == "replace" ? Choice::Replace
+                        : w.clash == "add"   ? Choice::Add
+                                             : Choice::Skip;
   const std::vector<Planned> list = plan(s, read.entries, choice);
   for (const std::string& r : read.remarks) std::cerr << "kettle: " << r << "\n";
   if (w.dryRun) {
     for (const Planned& p : list)
-      std::cout << (p.clash == Clash::New ? "new" : p.clash == Clash::Same ? "same" : "differs (" + p.differs + ")") << "\t"
-                << (p.choice == Choice::Skip ? "skip" : p.choice == Choice::Add ? "add" : "replace") << "\t" << p.entry.name << "\t"
-                << (p.entry.ways.empty() ? "" : p.entry.ways[0].address) << "\t" << p.entry.from << "\n";
+      std::cout << (p.clash == Clash::New    ? "new"
+                    : p.clash == Clash::Same ? "same"
+                                             : "differs (" + p.differs + ")")
+                << "\t"
+                << (p.choice == Choice::Skip  ? "skip"
+                    : p.choice == Choice::Add ? "add"
+                                              : "replace")
+                << "\t" << p.entry.name << "\t" << (p.entry.ways.empty() ? "" : p.entry.ways[0].address)
+                << "\t" << p.entry.from << "\n";
     return kDone;
   }
   Written done;
   store->commit("import", [&](StoreWriter& writer) { done = writePlan(writer, s, list, w.group); });
-  std::cout << done.added << " added, " << done.replaced << " replaced, " << done.skipped << " left as they were\n";
+  std::cout << done.added << " added, " << done.replaced << " replaced, " << done.skipped
+            << " left as they were\n";
   return kDone;
 }
 
@@ -56,7 +65,8 @@ int exportFile(const std::string& file, std::string kindName, const std::string&
       if (extension == k.extension) kindName = k.name;
   }
   const Kind* kind = kindNamed(kindName);
-  if (kind == nullptr) throw Error(ErrorKind::Local, "no kind of file has this ending; say which with --as", file);
+  if (kind == nullptr)
+    throw Error(ErrorKind::Local, "no kind of file has this ending; say which with --as", file);
   std::vector<Entry> entries = entriesOf(openUsualStore()->load());
   if (!machine.empty()) {
     std::erase_if(entries, [&](const Entry& e) { return e.name != machine; });
@@ -76,8 +86,9 @@ int initStore(const std::string& place) {
 
 int storeInfo() {
   const Snapshot s = openUsualStore()->load();
-  std::cout << usualStore() << "\n" << s.machines.size() << " machines, " << s.endpoints.size() << " ways in, " << s.folders.size() << " places and groups, " << s.hosts.size() << " hosts; revision "
-            << s.revision << "\n";
+  std::cout << usualStore() << "\n"
+            << s.machines.size() << " machines, " << s.endpoints.size() << " ways in, " << s.folders.size()
+            << " places and groups, " << s.hosts.size() << " hosts; revision " << s.revision << "\n";
   return kDone;
 }
 
@@ -86,7 +97,8 @@ int copyStore(const std::string& from, const std::string& to) {
   const auto target = openStore(to, true);
   target->fillFrom(*source);
   const Snapshot s = target->load();
-  std::cout << "copied " << s.machines.size() << " machines, " << s.endpoints.size() << " ways in, " << s.hosts.size() << " hosts\n";
+  std::cout << "copied " << s.machines.size() << " machines, " << s.endpoints.size() << " ways in, "
+            << s.hosts.size() << " hosts\n";
   return kDone;
 }
 
@@ -98,11 +110,14 @@ void addExchangeVerbs(CLI::App& app, Chosen& chosen) {
   for (const Kind& k : allKinds()) kinds += (kinds.empty() ? "" : ", ") + std::string(k.name);
   {
     const auto w = std::make_shared<ImportWords>();
-    auto* verb = machines->add_subcommand("import", "Machines out of connection files, tables, or folders of them");
+    auto* verb =
+        machines->add_subcommand("import", "Machines out of connection files, tables, or folders of them");
     verb->add_option("files", w->files, "Files or folders")->required()->check(CLI::ExistingPath);
     verb->add_option("--as", w->kind, "Their kind, when it is not told by their ending: " + kinds);
     verb->add_option("--group", w->group, "Where machines without a group go: \"Alder Vale/Glasshouses\"");
-    verb->add_option("--clash", w->clash, "With machines of the same name that differ: skip, replace or add")->check(CLI::IsMember({"skip", "replace", "add"}))->capture_default_str();
+    verb->add_option("--clash", w->clash, "With machines of the same name that differ: skip, replace or add")
+        ->check(CLI::IsMember({"skip", "replace", "add"}))
+        ->capture_default_str();
     verb->add_flag("--dry-run", w->dryRun, "Only show what would be done");
     verb->callback([=, &chosen] { chosen = [=] { return importFiles(*w); }; });
   }
@@ -113,18 +128,22 @@ void addExchangeVerbs(CLI::App& app, Chosen& chosen) {
     auto* init = store->add_subcommand("init", "Makes a team's records in a database");
     init->add_option("place", *to, "postgresql://user@host/database")->required();
     init->callback([=, &chosen] { chosen = [=] { return initStore(*to); }; });
-    store->add_subcommand("info", "What is in the records that are meant")->callback([&chosen] { chosen = storeInfo; });
+    store->add_subcommand("info", "What is in the records that are meant")->callback([&chosen] {
+      chosen = storeInfo;
+    });
     auto* copy = store->add_subcommand("copy", "Copies all records, kept passwords and pins into empty ones");
     copy->add_option("from", *from, "A file or a database")->required();
     copy->add_option("to", *to, "The other")->required();
     copy->callback([=, &chosen] { chosen = [=] { return copyStore(*from, *to); }; });
   }
   {
-    const auto file = std::make_shared<std::string>(), kind = std::make_shared<std::string>(), machine = std::make_shared<std::string>();
+    const auto file = std::make_shared<std::string>(), kind = std::make_shared<std::string>(),
+               machine = std::make_shared<std::string>();
     auto* verb = machines->add_subcommand("export", "Machines into a file");
     verb->add_option("file", *file, "The file; its ending says the kind")->required();
     verb->add_option("--as", *kind, "Its kind: " + kinds);
-    verb->add_option("--machine", *machine, "Only this one (files of one machine need it when there are several)");
+    verb->add_option("--machine", *machine,
+                     "Only this one (files of one machine need it when there are several)");
     verb->callback([=, &chosen] { chosen = [=] { return exportFile(*file, *kind, *machine); }; });
   }
 }

@@ -34,12 +34,14 @@ class Asked {
     host_->start();
     runToEnd([&] {
       return awaitView(
-          host_, [](const HostView& v) { return v.stage == HostStage::Live || v.stage == HostStage::Waiting; },
+          host_,
+          [](const HostView& v) { return v.stage == HostStage::Live || v.stage == HostStage::Waiting; },
           limit, record.name);
     });
     const HostView view = host_->view();
     if (view.stage != HostStage::Live)
-      throw Error(view.problem.value_or(ErrorKind::Unreachable), view.sentence, record.name).withCure(view.cure);
+      throw Error(view.problem.value_or(ErrorKind::Unreachable), view.sentence, record.name)
+          .withCure(view.cure);
   }
   ~Asked() { host_->end(); }
 
@@ -70,9 +72,7 @@ class Asked {
   }
   static void wait(const std::function<void(Host::Done)>& give) {
     std::promise<void> done;
-    give([&](std::exception_ptr failure) {
-      failure ? done.set_exception(failure) : done.set_value();
-    });
+    give([&](std::exception_ptr failure) { failure ? done.set_exception(failure) : done.set_value(); });
     done.get_future().get();
   }
 
@@ -148,10 +148,10 @@ std::string consoleText(const StockMachine& m) {
   std::string out;
   for (const ConsoleFacts& c : m.consoles) {
     out += (out.empty() ? "" : "; ") + c.scheme + " ";
-    out += c.port != 0      ? c.listen + (c.listen.empty() ? "" : ":") + std::to_string(c.port)
-           : c.automatic    ? "gets a port when started"
+    out += c.port != 0         ? c.listen + (c.listen.empty() ? "" : ":") + std::to_string(c.port)
+           : c.automatic       ? "gets a port when started"
            : !c.socket.empty() ? c.socket
-                            : "without a port";
+                               : "without a port";
     if (c.password) out += " password";
   }
   return out;
@@ -200,15 +200,23 @@ int stock(const std::string& name, bool json, bool csv) {
       if (json) {
         out.push_back(rowJson(h, s, row));
       } else if (csv) {
-        const std::string fields[] = {h.name, row.machine.name, state, row.machine.since, row.machine.id,
-                                      addresses, consoleText(row.machine), record, drift};
+        const std::string fields[] = {h.name,
+                                      row.machine.name,
+                                      state,
+                                      row.machine.since,
+                                      row.machine.id,
+                                      addresses,
+                                      consoleText(row.machine),
+                                      record,
+                                      drift};
         bool first = true;
-        for (const std::string& f : fields) std::cout << (std::exchange(first, false) ? "" : ",") << csvField(f);
+        for (const std::string& f : fields)
+          std::cout << (std::exchange(first, false) ? "" : ",") << csvField(f);
         std::cout << "\r\n";
       } else {
         std::cout << h.name << "\t" << row.machine.name << "\t" << state << "\t" << consoleText(row.machine)
-                  << "\t" << (record.empty() ? "not in the roster" : record) << (drift.empty() ? "" : "\t" + drift)
-                  << "\n";
+                  << "\t" << (record.empty() ? "not in the roster" : record)
+                  << (drift.empty() ? "" : "\t" + drift) << "\n";
       }
     }
   }
@@ -292,7 +300,9 @@ int startAndWait(Asked& asked, const OnHost& at, const PowerWords& words, const 
   plan.host = asked.host();
   plan.id = at.id;
   plan.limit = std::chrono::nanoseconds(static_cast<std::int64_t>(words.timeout * 1e9));
-  plan.addressNow = [&, way](const StockMachine& m) { return addressNow(at.records, *way, m, asked.place()); };
+  plan.addressNow = [&, way](const StockMachine& m) {
+    return addressNow(at.records, *way, m, asked.place());
+  };
   plan.again = passwordAgain(at.records, tools, at.machine);
   plan.service = "its " + way->label;
   std::promise<StartView> over;
@@ -388,7 +398,9 @@ int console(const ConsoleWords& words) {
     else
       change.listen = words.value;
     asked.change(at.id, change);
-    std::cout << (can.portCounts == When::AtOnce ? "done\n" : "kept; it needs a full stop and start: kettle power " + words.machine + " cycle\n");
+    std::cout << (can.portCounts == When::AtOnce
+                      ? "done\n"
+                      : "kept; it needs a full stop and start: kettle power " + words.machine + " cycle\n");
     return kDone;
   }
   if (words.verb == "password") {
@@ -406,7 +418,8 @@ int console(const ConsoleWords& words) {
     if (!can.serial.can) throw Error(ErrorKind::Unsupported, can.serial.why, at.host.name);
     change.addSerial = words.value.empty() ? serialPathFor(m) : words.value;
     asked.change(at.id, change);
-    std::cout << *change.addSerial << "\nneeds a full stop and start: kettle power " << words.machine << " cycle\n";
+    std::cout << *change.addSerial << "\nneeds a full stop and start: kettle power " << words.machine
+              << " cycle\n";
     return kDone;
   }
   throw Error(ErrorKind::Local, "no such verb", words.verb);
@@ -440,12 +453,16 @@ int why(const std::string& target, bool json) {
   runToEnd([&]() -> Task<void> { found = co_await whyNot(records, wayIn, address, whyTools); });
   Json out = Json::array();
   for (const Finding& f : found) {
-    const char* weight = f.weight == Weight::Good ? "good" : f.weight == Weight::Trouble ? "trouble" : "remark";
+    const char* weight = f.weight == Weight::Good      ? "good"
+                         : f.weight == Weight::Trouble ? "trouble"
+                                                       : "remark";
     if (json) {
       out.push_back({{"code", f.code}, {"weight", weight}, {"sentence", f.sentence}, {"cure", f.cure}});
       continue;
     }
-    std::cout << (f.weight == Weight::Good ? "  ok  " : f.weight == Weight::Trouble ? "  !!  " : "   -  ")
+    std::cout << (f.weight == Weight::Good      ? "  ok  "
+                  : f.weight == Weight::Trouble ? "  !!  "
+                                                : "   -  ")
               << f.sentence << "\n";
     if (!f.cure.empty()) std::cout << "      " << f.cure << "\n";
   }
@@ -459,13 +476,15 @@ void addHostVerbs(CLI::App& app, Chosen& chosen) {
   auto* hosts = app.add_subcommand("hosts", "Hosts that run machines, and their stock");
   hosts->require_subcommand(1);
   const auto name = std::make_shared<std::string>();
-  const auto json = std::make_shared<bool>(false), csv = std::make_shared<bool>(false), all = std::make_shared<bool>(false);
+  const auto json = std::make_shared<bool>(false), csv = std::make_shared<bool>(false),
+             all = std::make_shared<bool>(false);
   {
     const auto request = std::make_shared<AddHost>();
     auto* verb = hosts->add_subcommand("add", "Keep a host");
     verb->add_option("name", request->name, "Its name")->required();
     std::string examples;
-    for (const HostKind& k : allHostKinds()) examples += (examples.empty() ? "" : ", ") + std::string(k.example);
+    for (const HostKind& k : allHostKinds())
+      examples += (examples.empty() ? "" : ", ") + std::string(k.example);
     verb->add_option("--address", request->address, examples)->required();
     verb->add_option("--group", request->group, "Where adopted machines go: \"Alder Vale/Glasshouses\"");
     verb->add_option("--user", request->user, "Account on the host, where it asks for one");
@@ -504,11 +523,13 @@ void addHostVerbs(CLI::App& app, Chosen& chosen) {
     const auto words = std::make_shared<PowerWords>();
     auto* verb = app.add_subcommand("power", "Switch a machine through its host");
     verb->add_option("machine", words->machine, "Its name")->required();
-    verb->add_option("verb", words->verb,
-                     "status, start, shutdown (asks the guest), off (at once, loses work), restart (asks), reset "
-                     "(at once, loses work), cycle (off and start), pause, resume")
+    verb->add_option(
+            "verb", words->verb,
+            "status, start, shutdown (asks the guest), off (at once, loses work), restart (asks), reset "
+            "(at once, loses work), cycle (off and start), pause, resume")
         ->required()
-        ->check(CLI::IsMember({"status", "start", "shutdown", "off", "restart", "reset", "cycle", "pause", "resume"}));
+        ->check(CLI::IsMember(
+            {"status", "start", "shutdown", "off", "restart", "reset", "cycle", "pause", "resume"}));
     verb->add_option("--wait", words->wait, "Until running, answering or off")
         ->check(CLI::IsMember({"running", "answering", "off"}));
     verb->add_option("--timeout", words->timeout, "Seconds to wait at most")->capture_default_str();

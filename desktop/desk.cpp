@@ -15,7 +15,10 @@ namespace kw::desktop {
 
 Desk::Desk(OpeningTools tools, Records::Loading loading, QObject* parent)
     : QObject(parent),
-      records_(tools, loading, this), reach_(runtime_, this), hosts_(runtime_, records_, this), tools_(std::move(tools)) {
+      records_(tools, loading, this),
+      reach_(runtime_, this),
+      hosts_(runtime_, records_, this),
+      tools_(std::move(tools)) {
   if (!tools_.ssh) tools_.ssh = std::make_shared<SshPool>([this] { return runtime_.strand(); });
   reach_.jumpOf = [this](const Endpoint& e) { return jumpOf(e); };
 }
@@ -86,7 +89,8 @@ OpenSession* Desk::openOnce(const exchange::Entry& entry) {
     auto session = makeSession(runtime_.strand(), address, entry.name, setting, tools, {});
     const QString name = QString::fromStdString(entry.name);
     note(name, "opened " + address.forPeople() + " from " + entry.from);
-    return start(std::move(session), name, QString::fromStdString("file · " + kindOf(address, setting)), 0, setting);
+    return start(std::move(session), name, QString::fromStdString("file · " + kindOf(address, setting)), 0,
+                 setting);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return nullptr;
@@ -168,7 +172,8 @@ OpenSession* Desk::startAndOpen(Id id) {
   const auto errand = std::make_shared<host::StartErrand>(runtime_.strand(), tools_.clock, std::move(plan));
   session->usualStart = usualStartSeconds(way.machine);
   note(session->machine(), "start asked of " + place.name);
-  connect(session, &OpenSession::startOver, this, [this, session, id] { startIsOver(session, id, *session->starting()); });
+  connect(session, &OpenSession::startOver, this,
+          [this, session, id] { startIsOver(session, id, *session->starting()); });
   session->startWith(errand);
   return session;
 }
@@ -208,7 +213,8 @@ QJsonObject rememberedStarts() {
 
 int Desk::usualStartSeconds(Id machine) const {
   std::vector<int> took;
-  for (const QJsonValue& v : rememberedStarts()[QString::number(machine)].toArray()) took.push_back(v.toInt());
+  for (const QJsonValue& v : rememberedStarts()[QString::number(machine)].toArray())
+    took.push_back(v.toInt());
   if (took.empty()) return 0;
   std::sort(took.begin(), took.end());
   return std::max(1, took[took.size() / 2]);

@@ -51,7 +51,8 @@ ExchangeView::ExchangeView(Records& records, QWidget* parent) : QWidget(parent),
   hint_->setObjectName("quiet");
   hint_->setWordWrap(true);
   column->addWidget(hint_);
-  table_ = plainTable({tr("Do"), tr("Name"), tr("Address"), tr("Group"), tr("Found"), tr("From")}, tr("Machines found"), this);
+  table_ = plainTable({tr("Do"), tr("Name"), tr("Address"), tr("Group"), tr("Found"), tr("From")},
+                      tr("Machines found"), this);
   const int widths[] = {110, 150, 230, 150, 150};
   for (int i = 0; i < 5; ++i) table_->setColumnWidth(i, widths[i]);
   column->addWidget(table_, 1);
@@ -61,7 +62,9 @@ ExchangeView::ExchangeView(Records& records, QWidget* parent) : QWidget(parent),
 }
 
 void ExchangeView::chooseFiles() {
-  const QStringList files = QFileDialog::getOpenFileNames(this, tr("Connection files and tables"), {}, tr("Known files (%1);;All files (*)").arg(exchangePatterns()));
+  const QStringList files =
+      QFileDialog::getOpenFileNames(this, tr("Connection files and tables"), {},
+                                    tr("Known files (%1);;All files (*)").arg(exchangePatterns()));
   if (!files.isEmpty()) show(files);
 }
 
@@ -81,7 +84,9 @@ void ExchangeView::show(const QStringList& files) {
   constexpr int kMostTold = 5;
   const auto more = troubles.size() - kMostTold;
   if (more > 0) troubles = troubles.mid(0, kMostTold) << tr("and %n more", nullptr, static_cast<int>(more));
-  hint_->setText(troubles.isEmpty() ? tr("Nothing is kept before you say so; passwords in files are not read in.") : troubles.join("\n"));
+  hint_->setText(troubles.isEmpty()
+                     ? tr("Nothing is kept before you say so; passwords in files are not read in.")
+                     : troubles.join("\n"));
   hint_->setStyleSheet(troubles.isEmpty() ? QString() : "color:" + scheme().amber.name() + ";");
   showPlan();
 }
@@ -98,13 +103,19 @@ void ExchangeView::showPlan() {
     choice->setCurrentIndex(choice->findData(static_cast<int>(p.choice)));
     choice->setAccessibleName(tr("What to do with %1").arg(QString::fromStdString(p.entry.name)));
     connect(choice, &QComboBox::currentIndexChanged, this, [this, i, choice] {
-      plan_[static_cast<std::size_t>(i)].choice = static_cast<exchange::Choice>(choice->currentData().toInt());
+      plan_[static_cast<std::size_t>(i)].choice =
+          static_cast<exchange::Choice>(choice->currentData().toInt());
       refreshButton();
     });
     table_->setCellWidget(i, kDo, choice);
-    const QString found = p.clash == exchange::Clash::New ? tr("new") : p.clash == exchange::Clash::Same ? tr("the same is there") : tr("differs: %1").arg(QString::fromStdString(p.differs));
-    const QString cells[] = {QString::fromStdString(p.entry.name), p.entry.ways.empty() ? QString() : QString::fromStdString(p.entry.ways[0].address), QString::fromStdString(p.entry.group), found,
-                             QString::fromStdString(p.entry.from)};
+    const QString found = p.clash == exchange::Clash::New ? tr("new")
+                          : p.clash == exchange::Clash::Same
+                              ? tr("the same is there")
+                              : tr("differs: %1").arg(QString::fromStdString(p.differs));
+    const QString cells[] = {
+        QString::fromStdString(p.entry.name),
+        p.entry.ways.empty() ? QString() : QString::fromStdString(p.entry.ways[0].address),
+        QString::fromStdString(p.entry.group), found, QString::fromStdString(p.entry.from)};
     for (int c = 0; c < 5; ++c) {
       auto* item = new QTableWidgetItem(cells[c]);
       item->setToolTip(cells[c]);
@@ -117,7 +128,10 @@ void ExchangeView::showPlan() {
 }
 
 void ExchangeView::refreshButton() {
-  const auto count = static_cast<int>(std::count_if(plan_.begin(), plan_.end(), [](const exchange::Planned& p) { return p.choice != exchange::Choice::Skip; }));
+  const auto count =
+      static_cast<int>(std::count_if(plan_.begin(), plan_.end(), [](const exchange::Planned& p) {
+        return p.choice != exchange::Choice::Skip;
+      }));
   import_->setText(tr("Keep %n machines", nullptr, count));
   import_->setEnabled(count > 0);
   import_->setToolTip(count > 0 ? QString() : tr("Nothing of this is new."));
@@ -127,7 +141,9 @@ void ExchangeView::import() {
   exchange::Written done;
   const auto records = records_.shared();
   const std::string group = group_->text().toStdString();
-  if (!records_.commit(tr("import from files"), [&](StoreWriter& w) { done = exchange::writePlan(w, *records, plan_, group); })) return;
+  if (!records_.commit(tr("import from files"),
+                       [&](StoreWriter& w) { done = exchange::writePlan(w, *records, plan_, group); }))
+    return;
   emit said(tr("%1 added, %2 replaced. Ctrl+Z takes them back.").arg(done.added).arg(done.replaced));
   showPlan();
 }

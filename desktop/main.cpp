@@ -48,7 +48,8 @@ int main(int argc, char** argv) {
   parser.setApplicationDescription("Screens and text consoles of virtual machines");
   parser.addHelpOption();
   parser.addVersionOption();
-  parser.addPositionalArgument("address", "A machine's name, an address (vnc://host:5901) or a connection file to open");
+  parser.addPositionalArgument("address",
+                               "A machine's name, an address (vnc://host:5901) or a connection file to open");
   QCommandLineOption tour("tour", "Walk through the window and save pictures into this folder", "folder");
   QCommandLineOption scheme("colours", "evening, morning or desktop", "name");
   QCommandLineOption store("store", "The records: a file, or postgresql://user@host/database", "place");

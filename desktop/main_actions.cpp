@@ -58,7 +58,8 @@ void MainWindow::buildMenus() {
     go_->selectAll();
   });
   add(machine, "open", tr("&Open"), {}, [this] { roster_->openSelected(); });
-  add(machine, "startAndOpen", tr("S&tart and open"), QKeySequence("Ctrl+Return"), [this] { startAndOpen(currentMachine()); });
+  add(machine, "startAndOpen", tr("S&tart and open"), QKeySequence("Ctrl+Return"),
+      [this] { startAndOpen(currentMachine()); });
   add(machine, "sheet", tr("&Edit the sheet…"), QKeySequence("Ctrl+E"), [this] {
     Id m = roster_->selected();
     if (current() != nullptr && !roster_->hasFocus())
@@ -73,7 +74,8 @@ void MainWindow::buildMenus() {
       [this] { editGroup(0, roster_->selectedFolder()); });
   add(machine, "groupSheet", tr("Edit the &group's sheet…"), QKeySequence("Ctrl+Shift+E"),
       [this] { editGroup(roster_->selectedFolder()); });
-  add(machine, "importFiles", tr("Import &files…"), QKeySequence("Ctrl+Shift+I"), [this] { importFiles({}); });
+  add(machine, "importFiles", tr("Import &files…"), QKeySequence("Ctrl+Shift+I"),
+      [this] { importFiles({}); });
   add(machine, "export", tr("E&xport machines…"), {}, [this] { exportMachines(); });
   add(machine, "importSsh", tr("&Import SSH hosts…"), {}, [this] { showImport(); });
   machine->addSeparator();
@@ -89,11 +91,15 @@ void MainWindow::buildMenus() {
   add(tools, "sharePass", tr("Sh&are this machine…"), {}, [this] {
     const auto ways = desk_.records().snapshot().endpointsOf(currentMachine());
     showSharing();
-    if (!ways.empty()) sharing()->sharePass(current() != nullptr && !roster_->hasFocus() ? current()->endpoint() : ways.front()->id);
+    if (!ways.empty())
+      sharing()->sharePass(current() != nullptr && !roster_->hasFocus() ? current()->endpoint()
+                                                                        : ways.front()->id);
   });
   add(tools, "why", tr("&Why does it not open?"), QKeySequence("Ctrl+Y"), [this] {
     const auto ways = desk_.records().snapshot().endpointsOf(currentMachine());
-    lookWhy(current() != nullptr && !roster_->hasFocus() ? current()->endpoint() : ways.empty() ? 0 : ways.front()->id);
+    lookWhy(current() != nullptr && !roster_->hasFocus() ? current()->endpoint()
+            : ways.empty()                               ? 0
+                                                         : ways.front()->id);
   });
   add(tools, "journal", tr("&Journal"), QKeySequence("Ctrl+J"), [this] { showJournal(); });
   add(tools, "trusted", tr("&Trusted certificates and keys"), {}, [this] { showTrusted(); });

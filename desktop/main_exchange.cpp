@@ -17,7 +17,8 @@ namespace kw::desktop {
 void MainWindow::importFiles(const QStringList& given) {
   QStringList files = given;
   if (files.isEmpty())
-    files = QFileDialog::getOpenFileNames(this, tr("Connection files and tables"), {}, tr("Known files (%1);;All files (*)").arg(exchangePatterns()));
+    files = QFileDialog::getOpenFileNames(this, tr("Connection files and tables"), {},
+                                          tr("Known files (%1);;All files (*)").arg(exchangePatterns()));
   if (files.isEmpty()) return;
   if (exchange_ == nullptr) {
     exchange_ = new ExchangeView(desk_.records(), centre_);
@@ -31,7 +32,9 @@ void MainWindow::importFiles(const QStringList& given) {
 }
 
 void MainWindow::exportMachines() {
-  const QString file = QFileDialog::getSaveFileName(this, tr("Export machines (without passwords)"), "machines.json", tr("Machines (%1)").arg(exchangePatterns()));
+  const QString file =
+      QFileDialog::getSaveFileName(this, tr("Export machines (without passwords)"), "machines.json",
+                                   tr("Machines (%1)").arg(exchangePatterns()));
   if (file.isEmpty()) return;
   try {
     const std::string extension = lowered("." + QFileInfo(file).suffix().toStdString());
@@ -58,8 +61,11 @@ void MainWindow::openFile(const QString& file) {
     lastTime_->hide();
     showStage();
     stage_->show(session);
-    say(tr("Opened from %1, once and without keeping it. Nobody vouches for what a file says: compare the address.").arg(QFileInfo(file).fileName()));
-    if (read.entries[0].deleteFile && QFile::remove(file)) say(tr("%1 asked to be deleted after use, and was.").arg(QFileInfo(file).fileName()));
+    say(tr("Opened from %1, once and without keeping it. Nobody vouches for what a file says: compare the "
+           "address.")
+            .arg(QFileInfo(file).fileName()));
+    if (read.entries[0].deleteFile && QFile::remove(file))
+      say(tr("%1 asked to be deleted after use, and was.").arg(QFileInfo(file).fileName()));
   } catch (const Error& e) {
     say(QString::fromUtf8(e.what()));
   }

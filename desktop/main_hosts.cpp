@@ -1,7 +1,7 @@
 // What the window does with hosts: the stock, starting and opening, power, and why something does not open.
 #include <QMenu>
-#include <QSplitter>
 #include <QMessageBox>
+#include <QSplitter>
 #include <QStackedWidget>
 
 #include "desktop/hosts/stock_view.hpp"
@@ -54,12 +54,15 @@ void MainWindow::startAndOpen(Id machine) {
   const auto hosted = desk_.hosts().of(machine);
   const QString name = QString::fromStdString(found->second.name);
   if (!hosted) {
-    say(tr("No host is known for %1. Adopt it from the stock, or give its ID on the sheet's page Host.").arg(name));
+    say(tr("No host is known for %1. Adopt it from the stock, or give its ID on the sheet's page Host.")
+            .arg(name));
     return;
   }
   const Endpoint* way = nullptr;
   for (const Endpoint* e : s.endpointsOf(machine))
-    if (canOpen(e->scheme()) && (way == nullptr || (!isOfForm(way->scheme(), Form::Screen) && isOfForm(e->scheme(), Form::Screen)))) way = e;
+    if (canOpen(e->scheme()) &&
+        (way == nullptr || (!isOfForm(way->scheme(), Form::Screen) && isOfForm(e->scheme(), Form::Screen))))
+      way = e;
   if (way == nullptr) {
     say(tr("%1 has no way in that this version can open.").arg(name));
     return;
@@ -127,7 +130,9 @@ void MainWindow::hostedNow(const Machine& machine, MachineNow& now) const {
       break;
     case host::Running::On:
       if (now.state == State::Answering) break;
-      now.sentence = now.state == State::NeverReached && desk_.reach().of(0).checked ? tr("running") : tr("running · %1").arg(now.sentence);
+      now.sentence = now.state == State::NeverReached && desk_.reach().of(0).checked
+                         ? tr("running")
+                         : tr("running · %1").arg(now.sentence);
       now.state = State::NotAnswering;
       break;
     case host::Running::Unknown: break;
@@ -139,8 +144,10 @@ void MainWindow::buildPowerMenu(QMenu* session) {
   power->setToolTipsVisible(true);
   add(power, "powerStart", tr("&Start"), {}, [this] { powerOfMachine(host::PowerAct::Start); });
   power->addSeparator();
-  add(power, "powerDown", tr("Ask the machine to shut &down"), {}, [this] { askForPower(PowerWish::ShutDown); });
-  add(power, "powerReboot", tr("Ask the machine to &restart"), {}, [this] { askForPower(PowerWish::Reboot); });
+  add(power, "powerDown", tr("Ask the machine to shut &down"), {},
+      [this] { askForPower(PowerWish::ShutDown); });
+  add(power, "powerReboot", tr("Ask the machine to &restart"), {},
+      [this] { askForPower(PowerWish::Reboot); });
   power->addSeparator();
   add(power, "powerPause", tr("&Pause"), {}, [this] { powerOfMachine(host::PowerAct::Pause); });
   add(power, "powerResume", tr("&Go on"), {}, [this] { powerOfMachine(host::PowerAct::Resume); });
@@ -158,7 +165,9 @@ void MainWindow::refreshPower(bool console, const QString& consoleWhy) {
   const QString notNow = tr("Not in its state now.");
   const auto by = [&](const char* name, const Ability& ability, bool now) {
     allow(name, asked && ability.can && now,
-          !asked ? noHost : !ability.can ? QString::fromStdString(ability.why) : notNow);
+          !asked         ? noHost
+          : !ability.can ? QString::fromStdString(ability.why)
+                         : notNow);
   };
   const bool on = state == host::Running::On;
   by("powerStart", can.start, state == host::Running::Off || state == host::Running::Crashed);
@@ -166,7 +175,8 @@ void MainWindow::refreshPower(bool console, const QString& consoleWhy) {
   by("powerResume", can.pause, state == host::Running::Paused);
   by("powerOff", can.power, on || state == host::Running::Stopping || state == host::Running::Paused);
   // These three a console itself may do, too.
-  const std::tuple<const char*, Ability> both[] = {{"powerDown", can.power}, {"powerReboot", can.restart}, {"powerReset", can.power}};
+  const std::tuple<const char*, Ability> both[] = {
+      {"powerDown", can.power}, {"powerReboot", can.restart}, {"powerReset", can.power}};
   for (const auto& [name, ability] : both) {
     if (asked)
       by(name, ability, on);
@@ -184,7 +194,8 @@ void MainWindow::powerOfMachine(host::PowerAct act) {
   if (host::losesWork(act)) {
     const auto button = QMessageBox::warning(
         this, name,
-        tr("To %1 %2 does not ask the guest: what it has not saved is lost, and its disk may be damaged.").arg(wordsFor(act), name),
+        tr("To %1 %2 does not ask the guest: what it has not saved is lost, and its disk may be damaged.")
+            .arg(wordsFor(act), name),
         QMessageBox::Ok | QMessageBox::Cancel, QMessageBox::Cancel);
     if (button != QMessageBox::Ok) return;
   }
@@ -213,11 +224,16 @@ void MainWindow::lookWhy(Id endpoint) {
   roster_->select(way->second.machine);
   findings_ = {{"looking", host::Weight::Remark, tr("looking…").toStdString(), {}, {}}};
   refreshSide();
-  spawn(desk_.runtime().strand(), [target = QPointer<MainWindow>(this), records, endpoint, address, tools]() -> Task<void> {
-    const auto found = co_await host::whyNot(records, endpoint, address, tools);
-    QMetaObject::invokeMethod(
-        qApp, [target, endpoint, found] { if (target) target->takeFindings(endpoint, found); }, Qt::QueuedConnection);
-  });
+  spawn(desk_.runtime().strand(),
+        [target = QPointer<MainWindow>(this), records, endpoint, address, tools]() -> Task<void> {
+          const auto found = co_await host::whyNot(records, endpoint, address, tools);
+          QMetaObject::invokeMethod(
+              qApp,
+              [target, endpoint, found] {
+                if (target) target->takeFindings(endpoint, found);
+              },
+              Qt::QueuedConnection);
+        });
 }
 
 void MainWindow::takeFindings(Id endpoint, const std::vector<host::Finding>& found) {
@@ -245,7 +261,8 @@ void MainWindow::followHost(Id endpoint) {
   if (way == records->endpoints.end()) return;
   const auto hosted = desk_.hosts().of(way->second.machine);
   if (!hosted || !hosted->machine) return;
-  for (const host::StockRow& row : host::stockRows(*records, {hosted->host->record().name, {}}, {{hosted->id, *hosted->machine}})) {
+  for (const host::StockRow& row :
+       host::stockRows(*records, {hosted->host->record().name, {}}, {{hosted->id, *hosted->machine}})) {
     if (row.record != way->second.machine || row.gone) continue;
     for (const host::Drift& d : row.drift)
       if (d.kind == host::DriftKind::Port && d.wayIn == endpoint &&

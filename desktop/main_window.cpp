@@ -167,7 +167,8 @@ void MainWindow::buildTop() {
     if (stock_ != nullptr) {
       const bool own = centre_->currentWidget() == stock_;
       side_->setVisible(!own && sideWanted_);
-      if (!own && sideWanted_ && sizesWithSide_.size() == 3) split_->setSizes(std::exchange(sizesWithSide_, {}));
+      if (!own && sideWanted_ && sizesWithSide_.size() == 3)
+        split_->setSizes(std::exchange(sizesWithSide_, {}));
     }
     if (!actions_.isEmpty()) refreshSide();
   });
@@ -316,7 +317,11 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
       const SessionStatus& status = open->status();
       if (const host::StartView* start = open->starting()) {
         now.state = start->failure ? State::Trouble : State::Starting;
-        now.sentence = start->failure ? QString::fromStdString(start->failure->detail()) : tr("starting · %1").arg(StartTimeline::clockWords(std::chrono::seconds(open->secondsInStage())));
+        now.sentence =
+            start->failure
+                ? QString::fromStdString(start->failure->detail())
+                : tr("starting · %1")
+                      .arg(StartTimeline::clockWords(std::chrono::seconds(open->secondsInStage())));
         continue;
       }
       now.state = open->isLive() ? State::Answering : status.problem ? State::Trouble : State::Starting;
@@ -365,7 +370,8 @@ std::vector<SideCheck> MainWindow::statesIn(Id folder) const {
       ++counts[nowOf(m).state];
   }
   std::vector<SideCheck> out;
-  for (const auto& [state, count] : counts) out.push_back({state, tr("%1 %2").arg(count).arg(wordsFor(state))});
+  for (const auto& [state, count] : counts)
+    out.push_back({state, tr("%1 %2").arg(count).arg(wordsFor(state))});
   if (out.empty()) out.push_back({State::NeverReached, tr("none yet")});
   return out;
 }

@@ -8,9 +8,9 @@
 #include <memory>
 #include <optional>
 
+#include "host/starting.hpp"
 #include "record/model.hpp"
 #include "session/keys.hpp"
-#include "host/starting.hpp"
 #include "session/session.hpp"
 #include "session/text_console.hpp"
 

@@ -194,8 +194,9 @@ void Pane::refresh() {
     return;
   }
   const SessionStatus& status = session_->status();
-  static_cast<HeaderGlyph*>(header_->findChild<QWidget*>("glyph"))->setStateGlyph(
-      session_->starting() != nullptr && !session_->starting()->failure ? State::Starting : stateOf(status));
+  static_cast<HeaderGlyph*>(header_->findChild<QWidget*>("glyph"))
+      ->setStateGlyph(session_->starting() != nullptr && !session_->starting()->failure ? State::Starting
+                                                                                        : stateOf(status));
   auto* seal = static_cast<SealMark*>(header_->findChild<QWidget*>("seal"));
   const RouteFacts& route = session_->route();
   seal->setSealed(session_->isLive(), route.sealed);
@@ -234,8 +235,8 @@ void Pane::refresh() {
   viewButton_->setToolTip(textual ? tr("Find, colours, log, line") : tr("How the picture is shown"));
   if (focusMark_) session_->lookedAt();
   story_->refresh();
-  const bool moving = session_->starting() != nullptr || status.stage == SessionStage::Connecting || status.stage == SessionStage::SigningIn ||
-                      status.stage == SessionStage::Waiting;
+  const bool moving = session_->starting() != nullptr || status.stage == SessionStage::Connecting ||
+                      status.stage == SessionStage::SigningIn || status.stage == SessionStage::Waiting;
   if (moving && !tick_.isActive()) tick_.start();
   if (!moving) tick_.stop();
   layOutHeader();

@@ -16,7 +16,10 @@ struct Records::Channel {
 };
 
 Records::Records(OpeningTools tools, Loading loading, QObject* parent)
-    : QObject(parent), tools_(std::move(tools)), snapshot_(std::make_shared<Snapshot>()), channel_(std::make_shared<Channel>()) {
+    : QObject(parent),
+      tools_(std::move(tools)),
+      snapshot_(std::make_shared<Snapshot>()),
+      channel_(std::make_shared<Channel>()) {
   channel_->target = this;
   if (loading == Loading::Now) {
     snapshot_ = std::make_shared<Snapshot>(tools_.store->load());
@@ -44,7 +47,9 @@ void Records::lookAside() {
     }
     const std::lock_guard held(channel->mutex);
     if (channel->target == nullptr) return;
-    QMetaObject::invokeMethod(channel->target, [target = channel->target, fresh, failure] { target->taken(fresh, failure); }, Qt::QueuedConnection);
+    QMetaObject::invokeMethod(
+        channel->target, [target = channel->target, fresh, failure] { target->taken(fresh, failure); },
+        Qt::QueuedConnection);
   });
 }
 

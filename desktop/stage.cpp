@@ -64,7 +64,9 @@ Pane* Stage::makePane() {
   connect(pane, &Pane::endWanted, this, forward(&Stage::endWanted));
   connect(pane->story(), &StoryCard::consoleWanted, this, forward(&Stage::consoleWanted));
   connect(pane->story(), &StoryCard::whyWanted, this, forward(&Stage::whyWanted));
-  pane->story()->hasConsole = [this, pane] { return hasConsole && pane->session() != nullptr && hasConsole(pane->session()); };
+  pane->story()->hasConsole = [this, pane] {
+    return hasConsole && pane->session() != nullptr && hasConsole(pane->session());
+  };
   const auto forwardAt = [this, pane](auto signal) {
     return [this, pane, signal](QPoint at) {
       if (pane->session() != nullptr) emit(this->*signal)(pane->session(), at);

@@ -121,13 +121,16 @@ void StoryCard::showStart(const host::StartView& view) {
   const QString key = view.failure ? QStringLiteral("start failed") : QStringLiteral("start");
   if (shown_ != key) {
     reset(key);
-    addText(view.failure ? tr("%1 did not come up").arg(session_->machine()) : tr("%1 is on its way").arg(session_->machine()), "heading");
+    addText(view.failure ? tr("%1 did not come up").arg(session_->machine())
+                         : tr("%1 is on its way").arg(session_->machine()),
+            "heading");
     moving_ = addText({}, "quiet");
     timeline_ = new StartTimeline(body_);
     bodyLayout_->addWidget(timeline_);
     if (view.failure) {
       addText(QString::fromStdString(view.failure->detail()), "bad");
-      if (const std::string cure = view.failure->cure(); !cure.empty()) addText(QString::fromStdString(cure), "quiet");
+      if (const std::string cure = view.failure->cure(); !cure.empty())
+        addText(QString::fromStdString(cure), "quiet");
     } else {
       auto* look = addButton(tr("Look now"), false);
       connect(look, &QPushButton::clicked, this, [this] {
@@ -145,7 +148,8 @@ void StoryCard::showStart(const host::StartView& view) {
   }
   const int seconds = session_->secondsInStage();
   const QString usual = session_->usualStart > 0
-                            ? tr("usually %1 on this machine").arg(StartTimeline::clockWords(std::chrono::seconds(session_->usualStart)))
+                            ? tr("usually %1 on this machine")
+                                  .arg(StartTimeline::clockWords(std::chrono::seconds(session_->usualStart)))
                             : tr("first start from here");
   moving_->setText(view.over ? tr("after %1").arg(StartTimeline::clockWords(view.took))
                              : StartTimeline::clockWords(std::chrono::seconds(seconds)) + " · " + usual);

@@ -54,7 +54,7 @@ class StoryCard : public QFrame {
   QWidget* buttons_ = nullptr;
   QLabel* moving_ = nullptr;  ///< text that changes every second
   class StartTimeline* timeline_ = nullptr;
-  QString shown_;             ///< which card stands, so that typing survives refreshes
+  QString shown_;  ///< which card stands, so that typing survives refreshes
 };
 
 }  // namespace kw::desktop

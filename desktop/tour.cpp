@@ -22,9 +22,9 @@
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
 #include "desktop/screen_window.hpp"
+#include "desktop/sharing/sharing_view.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/side.hpp"
-#include "desktop/sharing/sharing_view.hpp"
 #include "desktop/spout.hpp"
 #include "desktop/stage.hpp"
 #include "desktop/theme.hpp"
@@ -302,7 +302,8 @@ class Tour {
     OpenSession* bees = window_.stage()->focusedSession();
     until("bee-camera runs and does not answer yet", [&] {
       const host::StartView* v = bees != nullptr ? bees->starting() : nullptr;
-      return v != nullptr && v->steps.size() > 3 && v->steps[3].state == host::StepState::Now && v->took > std::chrono::seconds(2);
+      return v != nullptr && v->steps.size() > 3 && v->steps[3].state == host::StepState::Now &&
+             v->took > std::chrono::seconds(2);
     });
     picture(window_, "starting");
     window_.endSession(bees);
@@ -320,7 +321,8 @@ class Tour {
     window_.showSharing();
     SharingView* page = window_.sharing();
     page->useAddress("127.0.0.15:8443", "duty");
-    page->findChild<QLineEdit*>("gatePassword")->setText(QString::fromStdString(text.substr(0, text.find('\n'))));
+    page->findChild<QLineEdit*>("gatePassword")
+        ->setText(QString::fromStdString(text.substr(0, text.find('\n'))));
     page->signIn();
     auto* trust = page->findChild<QPushButton*>("gateTrust");
     until("the gateway's certificate is shown", [&] { return trust->isVisible(); });

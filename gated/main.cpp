@@ -61,8 +61,10 @@ int serve(Serve s) {
   Runtime runtime(2);
   Gate gate(runtime, s.options, tools);
   gate.start();
-  std::cout << "kettle-gate serves https://" << at.host << ":" << gate.port() << "\ncertificate SHA-256 " << gate.fingerprint() << std::endl;
-  if (gate.store().accounts().empty()) std::cout << "nobody has an account yet: kettle-gate user add NAME" << std::endl;
+  std::cout << "kettle-gate serves https://" << at.host << ":" << gate.port() << "\ncertificate SHA-256 "
+            << gate.fingerprint() << std::endl;
+  if (gate.store().accounts().empty())
+    std::cout << "nobody has an account yet: kettle-gate user add NAME" << std::endl;
   int received = 0;
   sigwait(&signals, &received);
   gate.stop();
@@ -86,8 +88,12 @@ int addPass(const std::string& state, const std::string& storeFile, const PassWo
   if (way == nullptr) throw Error(ErrorKind::Local, "the machine has no such way in", w.way);
   const Rules rules = rulesOf(settingsOf(s, {OwnerKind::WayIn, way->id}));
   const double hours = hoursFrom(w.lasts);
-  if (!rules.access || !rules.passes) throw Error(ErrorKind::Local, "passes are switched off for this machine, by its group's policy", w.machine);
-  if (hours > rules.passHours) throw Error(ErrorKind::Local, "a pass of this machine lasts at most " + std::to_string(rules.passHours) + " h", w.machine);
+  if (!rules.access || !rules.passes)
+    throw Error(ErrorKind::Local, "passes are switched off for this machine, by its group's policy",
+                w.machine);
+  if (hours > rules.passHours)
+    throw Error(ErrorKind::Local,
+                "a pass of this machine lasts at most " + std::to_string(rules.passHours) + " h", w.machine);
   GateStore gate(stateIn(state));
   Pass pass;
   pass.wayIn = way->id;
@@ -101,7 +107,8 @@ int addPass(const std::string& state, const std::string& storeFile, const PassWo
   pass.note = w.note;
   pass.madeBy = "the keeper's shell";
   const std::string token = gate.makePass(pass);
-  gate.audit(pass.madeBy, "", "makes a pass", {{"pass", pass.id}, {"machine", pass.machine}, {"look", pass.look}, {"until", pass.until}});
+  gate.audit(pass.madeBy, "", "makes a pass",
+             {{"pass", pass.id}, {"machine", pass.machine}, {"look", pass.look}, {"until", pass.until}});
   std::cout << "pass " << pass.id << "\t" << w.gate << "/#pass=" << token << "\n";
   return 0;
 }
@@ -111,8 +118,10 @@ int listPasses(const std::string& state) {
   for (const Pass& p : gate.passes()) {
     const std::string problem = problemWith(p, nowSeconds());
     std::cout << p.id << "\t" << p.machine << " " << p.label << "\t" << (p.look ? "look" : "drive") << "\t"
-              << (problem.empty() ? "open for " + std::to_string((p.until - nowSeconds()) / 60) + " min" : problem) << "\tused " << p.uses
-              << (p.most > 0 ? " of " + std::to_string(p.most) : "") << "\t" << p.note << "\n";
+              << (problem.empty() ? "open for " + std::to_string((p.until - nowSeconds()) / 60) + " min"
+                                  : problem)
+              << "\tused " << p.uses << (p.most > 0 ? " of " + std::to_string(p.most) : "") << "\t" << p.note
+              << "\n";
   }
   return 0;
 }
@@ -148,7 +157,8 @@ int exportAudit(const std::string& state, bool csv) {
         continue;
       }
       std::cout << after;
-      for (const char* key : {"when", "who", "from", "what", "machine"}) std::cout << "," << csvField(e.value(key, ""));
+      for (const char* key : {"when", "who", "from", "what", "machine"})
+        std::cout << "," << csvField(e.value(key, ""));
       std::cout << "\r\n";
     }
   }
@@ -168,9 +178,15 @@ int main(int argc, char** argv) {
     auto* verb = app.add_subcommand("serve", "Serves until it is ended");
     verb->add_option("--listen", s.listen, "ADDRESS:PORT")->capture_default_str();
     verb->add_option("--name", s.options.name, "What the page calls the gate")->capture_default_str();
-    verb->add_option("--certificate", s.options.certificateFile, "PEM file; self-made at the first start without one");
+    verb->add_option("--certificate", s.options.certificateFile,
+                     "PEM file; self-made at the first start without one");
     verb->add_option("--key", s.options.keyFile, "PEM file of its key");
-    verb->callback([&] { chosen = [&] { s.state = state, s.store = store; return serve(s); }; });
+    verb->callback([&] {
+      chosen = [&] {
+        s.state = state, s.store = store;
+        return serve(s);
+      };
+    });
   }
   std::string name, role = "drive", file;
   bool codes = false;
@@ -185,7 +201,8 @@ int main(int argc, char** argv) {
     const auto roles = CLI::IsMember({"look", "drive", "keeper"});
     auto* add = named("add", "Adds one");
     add->add_option("--role", role, "look, drive or keeper")->check(roles)->capture_default_str();
-    add->add_option("--password-file", file, "File whose first line is the password; made up and printed without one");
+    add->add_option("--password-file", file,
+                    "File whose first line is the password; made up and printed without one");
     add->add_flag("--codes", codes, "Ask for one-time codes too; prints the secret for the phone");
     add->callback([&] {
       chosen = [&] {
@@ -210,14 +227,16 @@ int main(int argc, char** argv) {
     });
     const std::pair<const char*, bool> switches[] = {{"off", true}, {"on", false}};
     for (const auto& [verb, off] : switches)
-      named(verb, off ? "Lets somebody in no more; open visits end" : "Lets them in again")->callback([&, off = off] {
-        chosen = [&, off] {
-          GateStore gate(stateIn(state));
-          gate.setOff(name, off);
-          gate.audit("the keeper's shell", "", off ? "switches an account off" : "switches an account on", {{"account", name}});
-          return 0;
-        };
-      });
+      named(verb, off ? "Lets somebody in no more; open visits end" : "Lets them in again")
+          ->callback([&, off = off] {
+            chosen = [&, off] {
+              GateStore gate(stateIn(state));
+              gate.setOff(name, off);
+              gate.audit("the keeper's shell", "", off ? "switches an account off" : "switches an account on",
+                         {{"account", name}});
+              return 0;
+            };
+          });
     named("remove", "Removes one")->callback([&] {
       chosen = [&] {
         GateStore gate(stateIn(state));
@@ -229,7 +248,8 @@ int main(int argc, char** argv) {
     user->add_subcommand("list", "All of them")->callback([&] {
       chosen = [&] {
         for (const Account& a : GateStore(stateIn(state)).accounts())
-          std::cout << a.name << "\t" << nameOf(a.role) << (a.codes ? "\tone-time codes" : "") << (a.off ? "\toff" : "") << "\n";
+          std::cout << a.name << "\t" << nameOf(a.role) << (a.codes ? "\tone-time codes" : "")
+                    << (a.off ? "\toff" : "") << "\n";
         return 0;
       };
     });
@@ -247,9 +267,12 @@ int main(int argc, char** argv) {
     add->add_option("--uses", words.uses, "How often it opens; 0: any number")->check(CLI::Range(0, 10000));
     add->add_option("--way", words.way, "Which of its ways in, by name");
     add->add_option("--note", words.note, "For whom");
-    add->add_option("--gate", words.gate, "The gate's address as its holder reaches it")->capture_default_str();
+    add->add_option("--gate", words.gate, "The gate's address as its holder reaches it")
+        ->capture_default_str();
     add->callback([&] { chosen = [&] { return addPass(state, store, words); }; });
-    pass->add_subcommand("list", "All of them, with their uses")->callback([&] { chosen = [&] { return listPasses(state); }; });
+    pass->add_subcommand("list", "All of them, with their uses")->callback([&] {
+      chosen = [&] { return listPasses(state); };
+    });
     auto* end = pass->add_subcommand("end", "It opens no more; open visits by it end at once");
     end->add_option("number", number, "As the list shows it")->required();
     end->callback([&] {
@@ -265,7 +288,9 @@ int main(int argc, char** argv) {
   {
     auto* audit = app.add_subcommand("audit", "Who did what");
     audit->require_subcommand(1);
-    audit->add_subcommand("verify", "Whether the chain is whole")->callback([&] { chosen = [&] { return verifyAudit(state); }; });
+    audit->add_subcommand("verify", "Whether the chain is whole")->callback([&] {
+      chosen = [&] { return verifyAudit(state); };
+    });
     auto* all = audit->add_subcommand("export", "All of it, as JSON lines");
     all->add_flag("--csv", csv, "As CSV");
     all->callback([&] { chosen = [&] { return exportAudit(state, csv); }; });

@@ -91,8 +91,9 @@ struct Console::State : std::enable_shared_from_this<Console::State> {
 
   /// With the password of the moment.
   DoorMaker vncMaker() {
-    return [this](const Executor& on, std::shared_ptr<Framebuffer> picture, std::vector<Screen> screens,
-                  Hands& hands) { return vncDoor(options)(on, std::move(picture), std::move(screens), hands); };
+    return
+        [this](const Executor& on, std::shared_ptr<Framebuffer> picture, std::vector<Screen> screens,
+               Hands& hands) { return vncDoor(options)(on, std::move(picture), std::move(screens), hands); };
   }
 
   void admit(StreamPtr stream, DoorMaker make) {

@@ -18,9 +18,9 @@ struct ConsolePlan {
   std::string address = "127.0.0.1";
   std::uint16_t port = 0;  ///< 0: any free port
   rfb::ServerOptions options;
-  bool vnc = true;              ///< serve the console by VNC on address and port
-  std::vector<DoorPlan> doors;  ///< further ways to the guest
-  std::string id;               ///< what hosts know the machine by
+  bool vnc = true;                ///< serve the console by VNC on address and port
+  std::vector<DoorPlan> doors;    ///< further ways to the guest
+  std::string id;                 ///< what hosts know the machine by
   std::uint16_t consoleById = 0;  ///< the host's port where it is named by its ID
 };
 

@@ -37,7 +37,8 @@ std::filesystem::path hostApiSocket() { return runtimeFolder() / "lab" / "hosts.
 
 std::string idForName(const std::string& name) {
   Byte digest[16];
-  crypto_generichash(digest, sizeof digest, reinterpret_cast<const Byte*>(name.data()), name.size(), nullptr, 0);
+  crypto_generichash(digest, sizeof digest, reinterpret_cast<const Byte*>(name.data()), name.size(), nullptr,
+                     0);
   digest[6] = static_cast<Byte>((digest[6] & 0x0f) | 0x80);  // RFC 9562 5.8
   digest[8] = static_cast<Byte>((digest[8] & 0x3f) | 0x80);
   std::string out = hex(ByteView(digest, sizeof digest));
@@ -45,7 +46,8 @@ std::string idForName(const std::string& name) {
   return out;
 }
 
-StockMachine stockOf(const HostedMachine& machine, bool on, const std::string& since, const std::string& reason) {
+StockMachine stockOf(const HostedMachine& machine, bool on, const std::string& since,
+                     const std::string& reason) {
   StockMachine m;
   m.id = machine.id;
   m.name = machine.name;
@@ -226,7 +228,8 @@ struct HostApi::State : std::enable_shared_from_this<HostApi::State> {
 
   Json console(const std::string& host, const std::string& id, const Json& change) {
     Hosted& h = find(host, id);
-    if (h.plan.console == nullptr || !h.plan.console->plan().vnc) return failure("it has no console that can be set");
+    if (h.plan.console == nullptr || !h.plan.console->plan().vnc)
+      return failure("it has no console that can be set");
     if (change.contains("addSerial") || change.contains("listen")) return failure("the lab cannot do that");
     if (change.contains("password")) h.plan.console->setPassword(change["password"].get<std::string>());
     if (change.contains("port")) {
@@ -289,8 +292,9 @@ int relayHostRequest(const std::filesystem::path& socket, const std::vector<std:
     try {
       stream = co_await connectUnix(socket.string());
     } catch (const Error&) {
-      std::cout << Json{{"error", "the lab does not run"}, {"cure", "Start it: ./run demo, or kettle-lab."}}.dump()
-                << std::endl;
+      std::cout
+          << Json{{"error", "the lab does not run"}, {"cure", "Start it: ./run demo, or kettle-lab."}}.dump()
+          << std::endl;
       code = 3;
       co_return;
     }

@@ -22,13 +22,15 @@ int main(int argc, char** argv) {
                  "Seconds from a machine's running until seed-bank's own service answers")
       ->capture_default_str();
   std::vector<std::string> request;
-  auto* host = app.add_subcommand("host", "Asks the running lab as the host NAME: watch, power ID VERB, console ID");
+  auto* host =
+      app.add_subcommand("host", "Asks the running lab as the host NAME: watch, power ID VERB, console ID");
   host->add_option("words", request, "NAME VERB …")->required();
   std::string hostSocket;
   host->add_option("--socket", hostSocket, "Where the lab listens");
   CLI11_PARSE(app, argc, argv);
   if (host->parsed())
-    return lab::relayHostRequest(hostSocket.empty() ? lab::hostApiSocket() : std::filesystem::path(hostSocket), request);
+    return lab::relayHostRequest(
+        hostSocket.empty() ? lab::hostApiSocket() : std::filesystem::path(hostSocket), request);
   try {
     // Signals are waited for below; threads inherit the blocked set.
     sigset_t signals;

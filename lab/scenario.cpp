@@ -135,12 +135,13 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets, std::chrono::mi
   plates.doors.push_back({kFernery, 5930, spiceDoor({"herbarium-scan", "", true, false, 3}), {}, "spice"});
   ConsolePlan& bees = add("bee-camera", SceneKind::BeeCamera, kOrchard, 0, 43);
   bees.vnc = false;
-  bees.doors.push_back({kOrchard, 5951, spiceDoor({"bee-camera", "", false, true, 1}), serviceDelay / 8, "spice"});
+  bees.doors.push_back(
+      {kOrchard, 5951, spiceDoor({"bee-camera", "", false, true, 1}), serviceDelay / 8, "spice"});
   for (int i = 1; i <= kPalmHouses; ++i) {
     if (i == kGoneBench) continue;
     const int port = i == kMovedBench ? kMovedPort : 5910 + i;
-    ConsolePlan& plan = add(palmHouse(i), SceneKind::PropagationBench, kOrchard, port,
-                            100 + static_cast<std::uint32_t>(i));
+    ConsolePlan& plan =
+        add(palmHouse(i), SceneKind::PropagationBench, kOrchard, port, 100 + static_cast<std::uint32_t>(i));
     plan.guest.number = i;
   }
   add("drying-room", SceneKind::MistBench, kOrchard, 5942, 53);

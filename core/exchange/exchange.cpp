@@ -56,7 +56,8 @@ std::vector<EntryWay> waysOf(const Snapshot& records, Id machine) {
   std::vector<EntryWay> out;
   for (const Endpoint* e : records.endpointsOf(machine)) {
     EntryWay way{e->label, e->address, {}};
-    if (const auto own = records.settings.find({OwnerKind::WayIn, e->id}); own != records.settings.end()) way.settings = own->second;
+    if (const auto own = records.settings.find({OwnerKind::WayIn, e->id}); own != records.settings.end())
+      way.settings = own->second;
     out.push_back(std::move(way));
   }
   return out;
@@ -71,17 +72,21 @@ std::string differences(const Entry& mine, const Entry& theirs) {
   if (!theirs.tags.empty() && mine.tags != theirs.tags) tell(out, "tags");
   if (!theirs.notes.empty() && mine.notes != theirs.notes) tell(out, "notes");
   for (const EntryWay& way : theirs.ways) {
-    const auto same = std::find_if(mine.ways.begin(), mine.ways.end(), [&](const EntryWay& m) { return m.address == way.address; });
+    const auto same = std::find_if(mine.ways.begin(), mine.ways.end(),
+                                   [&](const EntryWay& m) { return m.address == way.address; });
     if (same == mine.ways.end()) {
       tell(out, "address");
       break;
     }
-    if (!std::includes(same->settings.begin(), same->settings.end(), way.settings.begin(), way.settings.end())) {
+    if (!std::includes(same->settings.begin(), same->settings.end(), way.settings.begin(),
+                       way.settings.end())) {
       tell(out, "settings");
       break;
     }
   }
-  if (!std::includes(mine.settings.begin(), mine.settings.end(), theirs.settings.begin(), theirs.settings.end())) tell(out, "settings");
+  if (!std::includes(mine.settings.begin(), mine.settings.end(), theirs.settings.begin(),
+                     theirs.settings.end()))
+    tell(out, "settings");
   return out;
 }
 
@@ -90,7 +95,8 @@ Entry entryOf(const Snapshot& records, const Machine& m) {
   e.name = m.name, e.host = m.host, e.tags = m.tags, e.notes = m.notes;
   e.group = pathOf(records, m.folder);
   e.ways = waysOf(records, m.id);
-  if (const auto own = records.settings.find({OwnerKind::Machine, m.id}); own != records.settings.end()) e.settings = own->second;
+  if (const auto own = records.settings.find({OwnerKind::Machine, m.id}); own != records.settings.end())
+    e.settings = own->second;
   return e;
 }
 
@@ -233,7 +239,8 @@ std::vector<Planned> plan(const Snapshot& records, std::vector<Entry> entries, C
     Planned p;
     const auto [first, last] = byName.equal_range(e.name);
     for (auto at = first; at != last && p.machine == 0; ++at)
-      if (e.group.empty() || pathOf(records, records.machines.at(at->second).folder) == e.group) p.machine = at->second;
+      if (e.group.empty() || pathOf(records, records.machines.at(at->second).folder) == e.group)
+        p.machine = at->second;
     if (p.machine != 0) {
       p.differs = differences(entryOf(records, records.machines.at(p.machine)), e);
       p.clash = p.differs.empty() ? Clash::Same : Clash::Differs;
@@ -288,7 +295,8 @@ std::vector<Entry> entriesOf(const Snapshot& records, Id folder) {
   for (const auto& [id, m] : records.machines) {
     if (folder != 0) {
       const auto path = records.pathOf(m.folder);
-      if (std::none_of(path.begin(), path.end(), [folder](const Folder* f) { return f->id == folder; })) continue;
+      if (std::none_of(path.begin(), path.end(), [folder](const Folder* f) { return f->id == folder; }))
+        continue;
     }
     Entry e = entryOf(records, m);
     sorted.emplace(std::pair(e.group, e.name + "\n" + std::to_string(id)), std::move(e));

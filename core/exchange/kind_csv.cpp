@@ -65,7 +65,9 @@ std::vector<Row> rowsOf(const std::string& text) {
       cell += c;
     }
   }
-  if (quoted) throw Error(ErrorKind::Local, "a quote that begins before line " + std::to_string(line) + " is not closed");
+  if (quoted)
+    throw Error(ErrorKind::Local,
+                "a quote that begins before line " + std::to_string(line) + " is not closed");
   if (any || !cell.empty()) {
     endCell();
     out.push_back(std::move(row));
@@ -78,11 +80,15 @@ enum Column { kName, kGroup, kAddress, kProtocol, kPort, kUser, kHost, kTags, kN
 /// Names that people give columns, in lower case.
 int columnOf(const std::string& heading) {
   static const std::map<std::string, Column> names{
-      {"name", kName}, {"machine", kName}, {"title", kName}, {"label", kName}, {"vm", kName}, {"group", kGroup}, {"folder", kGroup}, {"place", kGroup},
-      {"site", kGroup}, {"path", kGroup}, {"address", kAddress}, {"uri", kAddress}, {"url", kAddress}, {"hostname", kAddress}, {"ip", kAddress},
-      {"ip address", kAddress}, {"fqdn", kAddress}, {"server", kAddress}, {"protocol", kProtocol}, {"kind", kProtocol}, {"type", kProtocol}, {"port", kPort},
-      {"user", kUser}, {"username", kUser}, {"account", kUser}, {"login", kUser}, {"host", kHost}, {"hypervisor", kHost}, {"tags", kTags}, {"labels", kTags},
-      {"notes", kNotes}, {"comment", kNotes}, {"description", kNotes}};
+      {"name", kName},        {"machine", kName},     {"title", kName},        {"label", kName},
+      {"vm", kName},          {"group", kGroup},      {"folder", kGroup},      {"place", kGroup},
+      {"site", kGroup},       {"path", kGroup},       {"address", kAddress},   {"uri", kAddress},
+      {"url", kAddress},      {"hostname", kAddress}, {"ip", kAddress},        {"ip address", kAddress},
+      {"fqdn", kAddress},     {"server", kAddress},   {"protocol", kProtocol}, {"kind", kProtocol},
+      {"type", kProtocol},    {"port", kPort},        {"user", kUser},         {"username", kUser},
+      {"account", kUser},     {"login", kUser},       {"host", kHost},         {"hypervisor", kHost},
+      {"tags", kTags},        {"labels", kTags},      {"notes", kNotes},       {"comment", kNotes},
+      {"description", kNotes}};
   const auto found = names.find(lowered(trimmed(heading)));
   return found == names.end() ? -1 : found->second;
 }
@@ -112,13 +118,16 @@ Read read(const std::string& text, const std::string& fileName) {
     at.erase(kHost);
   }
   if (!at.contains(kName) || !at.contains(kAddress))
-    throw Error(ErrorKind::Local, "its first line names no column for name and address", fileName).withCure("Name them: name,group,address,host,tags,notes");
+    throw Error(ErrorKind::Local, "its first line names no column for name and address", fileName)
+        .withCure("Name them: name,group,address,host,tags,notes");
   Read out;
   std::map<std::pair<std::string, std::string>, std::size_t> known;
   for (std::size_t r = 1; r < rows.size(); ++r) {
     const auto cell = [&](int column) {
       const auto found = at.find(column);
-      return found == at.end() || found->second >= rows[r].cells.size() ? std::string() : trimmed(rows[r].cells[found->second]);
+      return found == at.end() || found->second >= rows[r].cells.size()
+                 ? std::string()
+                 : trimmed(rows[r].cells[found->second]);
     };
     const std::string where = "line " + std::to_string(rows[r].line);
     Entry e;
@@ -139,9 +148,11 @@ Read read(const std::string& text, const std::string& fileName) {
         out.remarks.push_back(where + ": no address, passed over");
         continue;
       }
-      if (address.find("://") == std::string::npos && address.find(":/") == std::string::npos && address[0] != '/') {
+      if (address.find("://") == std::string::npos && address.find(":/") == std::string::npos &&
+          address[0] != '/') {
         const std::string user = cell(kUser), port = cell(kPort);
-        address = (protocol.empty() ? "vnc" : protocol) + "://" + (user.empty() ? "" : user + "@") + address + (port.empty() ? "" : ":" + port);
+        address = (protocol.empty() ? "vnc" : protocol) + "://" + (user.empty() ? "" : user + "@") + address +
+                  (port.empty() ? "" : ":" + port);
       }
       EntryWay way;
       way.address = parseAddress(address).uri();
@@ -162,7 +173,8 @@ Read read(const std::string& text, const std::string& fileName) {
 }
 
 std::string field(const std::string& text) {
-  // A cell that a spreadsheet would take for a formula is told apart by its quotes alone; our reader needs none.
+  // A cell that a spreadsheet would take for a formula is told apart by its quotes alone; our reader needs
+  // none.
   if (text.find_first_of(",\"\n\r") == std::string::npos) return text;
   std::string out = "\"";
   for (const char c : text) out += c == '"' ? "\"\"" : std::string(1, c);
@@ -173,7 +185,8 @@ std::string write(const std::vector<Entry>& entries) {
   std::string out = "name,group,address,host,tags,notes\r\n";
   for (const Entry& e : entries)
     for (const EntryWay& way : e.ways)
-      out += field(e.name) + "," + field(e.group) + "," + field(way.address) + "," + field(e.host) + "," + field(e.tags) + "," + field(e.notes) + "\r\n";
+      out += field(e.name) + "," + field(e.group) + "," + field(way.address) + "," + field(e.host) + "," +
+             field(e.tags) + "," + field(e.notes) + "\r\n";
   return out;
 }
 

@@ -37,7 +37,8 @@ std::string stem(const std::string& fileName) { return fileName.substr(0, fileNa
 
 int portFrom(const std::string& text) { return parseAddress("tcp://host:" + text).port; }
 
-void keepOthers(const Ini& ini, const std::string& kind, const std::vector<std::string>& known, EntryWay& way, Read& out) {
+void keepOthers(const Ini& ini, const std::string& kind, const std::vector<std::string>& known, EntryWay& way,
+                Read& out) {
   std::string kept;
   for (const auto& [key, value] : ini.lines)
     if (std::find(known.begin(), known.end(), key) == known.end()) kept += key + "=" + value + "\n";
@@ -61,7 +62,9 @@ Read readConsole(const std::string& text, const std::string& fileName) {
     return found == ini.values.end() ? std::string() : found->second;
   };
   const std::string type = lowered(value("type"));
-  if (findWayKind(type) == nullptr) throw Error(ErrorKind::Local, "it names no kind of console that is known here: \"" + type + "\"", fileName);
+  if (findWayKind(type) == nullptr)
+    throw Error(ErrorKind::Local, "it names no kind of console that is known here: \"" + type + "\"",
+                fileName);
   if (value("host").empty()) throw Error(ErrorKind::Local, "it names no host", fileName);
   Read out;
   Entry e;
@@ -70,12 +73,15 @@ Read readConsole(const std::string& text, const std::string& fileName) {
   Address a;
   a.scheme = type;
   a.host = value("host");
-  if (!value("port").empty() && value("port") != "-1" && value("port") != "0") a.port = portFrom(value("port"));
+  if (!value("port").empty() && value("port") != "-1" && value("port") != "0")
+    a.port = portFrom(value("port"));
   if (const std::string tls = value("tls-port"); !tls.empty() && tls != "-1" && tls != "0") {
     if (a.port == 0) {
       a.scheme += "+tls";
       a.port = portFrom(tls);
-      if (findWayKind(a.scheme) == nullptr) throw Error(ErrorKind::Local, "it names only a sealed port, which this kind of console has not", fileName);
+      if (findWayKind(a.scheme) == nullptr)
+        throw Error(ErrorKind::Local, "it names only a sealed port, which this kind of console has not",
+                    fileName);
     } else {
       a.options["tls-port"] = tls;
     }
@@ -86,7 +92,9 @@ Read readConsole(const std::string& text, const std::string& fileName) {
   if (value("fullscreen") == "1") way.settings["screen.open"] = "full";
   if (!value("password").empty()) e.password = value("password");
   e.deleteFile = value("delete-this-file") == "1";
-  keepOthers(ini, "vv", {"type", "host", "port", "tls-port", "password", "title", "fullscreen", "delete-this-file"}, way, out);
+  keepOthers(ini, "vv",
+             {"type", "host", "port", "tls-port", "password", "title", "fullscreen", "delete-this-file"}, way,
+             out);
   e.ways.push_back(std::move(way));
   out.entries.push_back(std::move(e));
   return out;
@@ -98,10 +106,15 @@ std::string writeConsole(const std::vector<Entry>& entries) {
       const Address a = parseAddress(way.address);
       if (a.host.empty() || !isOfForm(a.scheme, Form::Screen)) continue;
       const bool tls = a.scheme.ends_with("+tls");
-      std::string out = "[console]\ntype=" + (tls ? a.scheme.substr(0, a.scheme.size() - 4) : a.scheme) + "\nhost=" + a.host + "\n" + (tls ? "tls-port=" : "port=") + std::to_string(a.port) + "\n";
-      if (const auto port = a.options.find("tls-port"); port != a.options.end()) out += "tls-port=" + port->second + "\n";
+      std::string out = "[console]\ntype=" + (tls ? a.scheme.substr(0, a.scheme.size() - 4) : a.scheme) +
+                        "\nhost=" + a.host + "\n" + (tls ? "tls-port=" : "port=") + std::to_string(a.port) +
+                        "\n";
+      if (const auto port = a.options.find("tls-port"); port != a.options.end())
+        out += "tls-port=" + port->second + "\n";
       out += "title=" + e.name + "\n";
-      if (const auto open = way.settings.find("screen.open"); open != way.settings.end() && open->second == "full") out += "fullscreen=1\n";
+      if (const auto open = way.settings.find("screen.open");
+          open != way.settings.end() && open->second == "full")
+        out += "fullscreen=1\n";
       return out + keptLines(way.settings, "vv");
     }
   throw Error(ErrorKind::Local, "none of the machines has a way in that such a file can hold");
@@ -134,7 +147,8 @@ Read readVnc(const std::string& text, const std::string& fileName) {
   if (value("fullscreen") == "1") way.settings["screen.open"] = "full";
   if (value("shared") == "0") way.settings["screen.shared"] = "off";
   if (value("8bit") == "1") way.settings["screen.colours"] = "8";
-  if (ini.values.contains("password")) out.remarks.push_back("its hidden password is not read: anybody could read it; it is asked for");
+  if (ini.values.contains("password"))
+    out.remarks.push_back("its hidden password is not read: anybody could read it; it is asked for");
   keepOthers(ini, "vnc", {"host", "port", "viewonly", "fullscreen", "shared", "8bit", "password"}, way, out);
   e.ways.push_back(std::move(way));
   out.entries.push_back(std::move(e));

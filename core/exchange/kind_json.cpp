@@ -36,9 +36,12 @@ SettingValues settingsFrom(const Json& json) {
 
 Read read(const std::string& text, const std::string& fileName) {
   const Json json = Json::parse(text, nullptr, false);
-  if (!json.is_object() || !json.contains("format") || json["format"] != kMark) throw Error(ErrorKind::Local, "this is no file of machines of Kettle Window", fileName);
-  if (!json.contains("version") || json["version"] != 1) throw Error(ErrorKind::Local, "this file is of a newer version", fileName);
-  if (!json.contains("machines") || !json["machines"].is_array()) throw Error(ErrorKind::Local, "\"machines\" is no list", fileName);
+  if (!json.is_object() || !json.contains("format") || json["format"] != kMark)
+    throw Error(ErrorKind::Local, "this is no file of machines of Kettle Window", fileName);
+  if (!json.contains("version") || json["version"] != 1)
+    throw Error(ErrorKind::Local, "this file is of a newer version", fileName);
+  if (!json.contains("machines") || !json["machines"].is_array())
+    throw Error(ErrorKind::Local, "\"machines\" is no list", fileName);
   Read out;
   for (const Json& m : json["machines"]) {
     if (!m.is_object()) throw Error(ErrorKind::Local, "a machine is no object", fileName);
@@ -84,7 +87,9 @@ std::string write(const std::vector<Entry>& entries) {
     m["waysIn"] = std::move(ways);
     machines.push_back(std::move(m));
   }
-  return Json{{"format", kMark}, {"version", 1}, {"machines", machines}}.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+  return Json{{"format", kMark}, {"version", 1}, {"machines", machines}}.dump(
+             2, ' ', false, Json::error_handler_t::replace) +
+         "\n";
 }
 
 }  // namespace

@@ -71,7 +71,8 @@ Read read(const std::string& text, const std::string& fileName) {
       way.settings["clipboard.way"] = value == "0" ? "off" : "both";
     } else if (key == "audiomode") {
       way.settings["sound.play"] = value == "0" ? "on" : "off";
-    } else if (key == "administrative session" && problemWith(*findSetting("rdp.admin"), value == "1" ? "on" : "off").empty()) {
+    } else if (key == "administrative session" &&
+               problemWith(*findSetting("rdp.admin"), value == "1" ? "on" : "off").empty()) {
       way.settings["rdp.admin"] = value == "1" ? "on" : "off";
     } else if (key == "screen mode id") {
       way.settings["screen.open"] = value == "2" ? "full" : "pane";
@@ -109,17 +110,24 @@ std::string write(const std::vector<Entry>& entries) {
         const auto found = way.settings.find(key);
         return found == way.settings.end() ? std::string() : found->second;
       };
-      std::string out = "full address:s:" + a.host + (a.port == 3389 ? "" : ":" + std::to_string(a.port)) + "\r\n";
+      std::string out =
+          "full address:s:" + a.host + (a.port == 3389 ? "" : ":" + std::to_string(a.port)) + "\r\n";
       if (!a.user.empty()) out += "username:s:" + a.user + "\r\n";
       if (const std::string v = set("rdp.domain"); !v.empty()) out += "domain:s:" + v + "\r\n";
       if (const std::string v = set("rdp.size"); !v.empty())
-        out += "desktopwidth:i:" + v.substr(0, v.find('x')) + "\r\ndesktopheight:i:" + v.substr(v.find('x') + 1) + "\r\n";
+        out += "desktopwidth:i:" + v.substr(0, v.find('x')) +
+               "\r\ndesktopheight:i:" + v.substr(v.find('x') + 1) + "\r\n";
       if (const std::string v = set("screen.colours"); !v.empty()) out += "session bpp:i:" + v + "\r\n";
-      if (const std::string v = set("clipboard.way"); !v.empty()) out += "redirectclipboard:i:" + std::string(v == "off" ? "0" : "1") + "\r\n";
-      if (const std::string v = set("sound.play"); !v.empty()) out += "audiomode:i:" + std::string(v == "on" ? "0" : "2") + "\r\n";
-      if (const std::string v = set("rdp.admin"); !v.empty()) out += "administrative session:i:" + std::string(v == "on" ? "1" : "0") + "\r\n";
-      if (const std::string v = set("screen.open"); !v.empty()) out += "screen mode id:i:" + std::string(v == "full" ? "2" : "1") + "\r\n";
-      if (const std::string v = set("screen.fit"); !v.empty()) out += "smart sizing:i:" + std::string(v == "actual" ? "0" : "1") + "\r\n";
+      if (const std::string v = set("clipboard.way"); !v.empty())
+        out += "redirectclipboard:i:" + std::string(v == "off" ? "0" : "1") + "\r\n";
+      if (const std::string v = set("sound.play"); !v.empty())
+        out += "audiomode:i:" + std::string(v == "on" ? "0" : "2") + "\r\n";
+      if (const std::string v = set("rdp.admin"); !v.empty())
+        out += "administrative session:i:" + std::string(v == "on" ? "1" : "0") + "\r\n";
+      if (const std::string v = set("screen.open"); !v.empty())
+        out += "screen mode id:i:" + std::string(v == "full" ? "2" : "1") + "\r\n";
+      if (const std::string v = set("screen.fit"); !v.empty())
+        out += "smart sizing:i:" + std::string(v == "actual" ? "0" : "1") + "\r\n";
       for (const std::string& line : linesOf(keptLines(way.settings, "rdp"))) out += line + "\r\n";
       return out;
     }

@@ -42,12 +42,15 @@ Response jsonResponse(int status, const Json& body) {
 Response refusal(int status, const std::string& why) { return jsonResponse(status, {{"error", why}}); }
 
 std::string cookieHeader(const std::string& token, Seconds lasts) {
-  return std::string(kCookie) + "=" + token + "; HttpOnly; Secure; SameSite=Strict; Path=/; Max-Age=" + std::to_string(lasts);
+  return std::string(kCookie) + "=" + token +
+         "; HttpOnly; Secure; SameSite=Strict; Path=/; Max-Age=" + std::to_string(lasts);
 }
 
 Id idAt(const std::map<std::string, std::string>& query, const std::string& key) {
   const auto found = query.find(key);
-  if (found == query.end() || found->second.empty() || found->second.size() > 18 || found->second.find_first_not_of("0123456789") != std::string::npos) return 0;
+  if (found == query.end() || found->second.empty() || found->second.size() > 18 ||
+      found->second.find_first_not_of("0123456789") != std::string::npos)
+    return 0;
   return std::stoll(found->second);
 }
 
@@ -55,7 +58,12 @@ Id idAt(const std::map<std::string, std::string>& query, const std::string& key)
 
 struct Gate::State : std::enable_shared_from_this<Gate::State> {
   State(Runtime& r, GateOptions o, OpeningTools t)
-      : runtime(r), strand(r.strand()), options(std::move(o)), tools(std::move(t)), store(options.state), changedSignal(strand) {
+      : runtime(r),
+        strand(r.strand()),
+        options(std::move(o)),
+        tools(std::move(t)),
+        store(options.state),
+        changedSignal(strand) {
     if (!tools.ssh) tools.ssh = std::make_shared<SshPool>([this] { return runtime.strand(); });
     loadCertificate();
     records = std::make_shared<Snapshot>(tools.store->load());
@@ -165,13 +173,16 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   }
 
   [[nodiscard]] Json meJson(const Person& p) const {
-    return {{"name", p.name}, {"role", nameOf(p.role)}, {"pass", p.pass != 0}, {"way", p.onlyWay}, {"until", p.until}, {"gate", options.name}};
+    return {{"name", p.name},   {"role", nameOf(p.role)}, {"pass", p.pass != 0},
+            {"way", p.onlyWay}, {"until", p.until},       {"gate", options.name}};
   }
 
   Task<Response> signIn(const Request& request, const std::string& from) {
     const Json body = Json::parse(request.body, nullptr, false);
     if (!body.is_object()) co_return refusal(400, "no sign-in");
-    const auto text = [&](const char* key) { return body.contains(key) && body[key].is_string() ? body[key].get<std::string>() : std::string(); };
+    const auto text = [&](const char* key) {
+      return body.contains(key) && body[key].is_string() ? body[key].get<std::string>() : std::string();
+    };
     const std::string name = text("name"), password = text("password"), code = text("code");
     const std::string byName = "n " + name, byAddress = "a " + from;
     const Seconds now = nowSeconds();
@@ -199,7 +210,9 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
 
   Response usePass(const Request& request, const std::string& from) {
     const Json body = Json::parse(request.body, nullptr, false);
-    const std::string token = body.is_object() && body.contains("pass") && body["pass"].is_string() ? body["pass"].get<std::string>() : "";
+    const std::string token = body.is_object() && body.contains("pass") && body["pass"].is_string()
+                                  ? body["pass"].get<std::string>()
+                                  : "";
     const Seconds now = nowSeconds();
     const std::string byAddress = "p " + from;
     if (limiter.waits(byAddress, now) > 0) return refusal(429, "too many wrong passes: wait a little");
@@ -211,7 +224,8 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     }
     std::string problem = problemWith(*pass, now);
     const auto rules = rulesFor(pass->wayIn);
-    if (problem.empty() && (!rules || !rules->access || !rules->passes)) problem = "switched off for this machine";
+    if (problem.empty() && (!rules || !rules->access || !rules->passes))
+      problem = "switched off for this machine";
     // The same browser coming back with its sign-in is no further use.
     const auto person = personOf(request);
     const bool back = person && person->pass == pass->id;
@@ -230,27 +244,38 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
 
   // ---- web sockets
 
-  Task<void> webSocket(const Request& request, StreamPtr stream, Bytes early, std::string from, std::shared_ptr<ByteStream*> mine) {
+  Task<void> webSocket(const Request& request, StreamPtr stream, Bytes early, std::string from,
+                       std::shared_ptr<ByteStream*> mine) {
     const auto person = personOf(request);
     Response no;
-    if (!ownOrigin(request)) no = refusal(403, "asked from another site");
-    else if (!person) no = refusal(401, "not signed in");
-    else if (request.path != "/live" && request.path != "/visit" && request.path != "/picture") no = refusal(404, "nothing is here");
-    else no.status = 101;
+    if (!ownOrigin(request))
+      no = refusal(403, "asked from another site");
+    else if (!person)
+      no = refusal(401, "not signed in");
+    else if (request.path != "/live" && request.path != "/visit" && request.path != "/picture")
+      no = refusal(404, "nothing is here");
+    else
+      no.status = 101;
     if (no.status != 101) {
       const std::string text = printed(no, false);
       co_await stream->write(viewOf(text));
       stream->close();
       co_return;
     }
-    const std::string accept = "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: " +
-                               webSocketAccept(request.header("sec-websocket-key")) + "\r\n\r\n";
+    const std::string accept =
+        "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: "
+        "Upgrade\r\nSec-WebSocket-Accept: " +
+        webSocketAccept(request.header("sec-websocket-key")) + "\r\n\r\n";
     co_await stream->write(viewOf(accept));
-    const auto socket = std::make_shared<WebSocket>(strand, std::move(stream), WebSocket::Side::Server, kMostMessage, std::move(early));
+    const auto socket = std::make_shared<WebSocket>(strand, std::move(stream), WebSocket::Side::Server,
+                                                    kMostMessage, std::move(early));
     const std::string token = request.cookie(kCookie);
-    if (request.path == "/live") co_await live(socket, *person, token, from);
-    else if (request.path == "/visit") co_await visit(socket, *person, token, from, idAt(request.query, "way"));
-    else co_await picture(socket, *person, idAt(request.query, "way"), idAt(request.query, "visit"));
+    if (request.path == "/live")
+      co_await live(socket, *person, token, from);
+    else if (request.path == "/visit")
+      co_await visit(socket, *person, token, from, idAt(request.query, "way"));
+    else
+      co_await picture(socket, *person, idAt(request.query, "way"), idAt(request.query, "visit"));
     *mine = nullptr;
   }
 
@@ -301,7 +326,8 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   void takeFromPage(Page& page, const Json& message) {
     if (message.contains("ping")) page.out->put(dumped({{"pong", message["ping"]}}));
     if (message.contains("makePass")) page.out->put(dumped(makePass(page, message["makePass"])));
-    if (message.contains("endPass") && message["endPass"].is_number_integer()) endPass(page, message["endPass"].get<Id>());
+    if (message.contains("endPass") && message["endPass"].is_number_integer())
+      endPass(page, message["endPass"].get<Id>());
     if (message.contains("passes")) page.out->put(dumped({{"passes", passesJson(page.person)}}));
     if (message.contains("endVisit") && message["endVisit"].is_object()) endVisit(page, message["endVisit"]);
   }
@@ -312,28 +338,36 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   }
 
   Json makePass(Page& page, const Json& wish) {
-    if (page.person.pass != 0 || page.person.role == Role::Look) return {{"error", "this account makes no passes"}};
+    if (page.person.pass != 0 || page.person.role == Role::Look)
+      return {{"error", "this account makes no passes"}};
     if (!wish.is_object()) return {{"error", "no wish"}};
     const Id way = idIn(wish, "way");
     const auto rules = rulesFor(way);
     if (!rules) return {{"error", "no such way in"}};
-    if (!rules->access || !rules->passes) return {{"error", "passes are switched off for this machine, by its group's policy"}};
-    const double hours = wish.contains("hours") && wish["hours"].is_number() ? wish["hours"].get<double>() : 1;
-    if (!(hours > 0) || hours > rules->passHours) return {{"error", "a pass of this machine lasts at most " + std::to_string(rules->passHours) + " h"}};
+    if (!rules->access || !rules->passes)
+      return {{"error", "passes are switched off for this machine, by its group's policy"}};
+    const double hours =
+        wish.contains("hours") && wish["hours"].is_number() ? wish["hours"].get<double>() : 1;
+    if (!(hours > 0) || hours > rules->passHours)
+      return {{"error", "a pass of this machine lasts at most " + std::to_string(rules->passHours) + " h"}};
     const Endpoint& e = records->endpoints.at(way);
     Pass pass;
     pass.wayIn = way;
     pass.machine = records->machines.at(e.machine).name;
     pass.label = e.label;
     pass.look = !(wish.contains("look") && wish["look"] == false) || !rules->drive;
-    pass.carriesPassword = wish.contains("carry") && wish["carry"] == true && page.person.role == Role::Keeper;
+    pass.carriesPassword =
+        wish.contains("carry") && wish["carry"] == true && page.person.role == Role::Keeper;
     pass.from = nowSeconds();
     pass.until = pass.from + static_cast<Seconds>(hours * 3600);
     pass.most = static_cast<int>(std::clamp<Id>(idIn(wish, "uses"), 0, 10000));
-    pass.note = wish.contains("note") && wish["note"].is_string() ? cleanUtf8(wish["note"].get<std::string>().substr(0, 80)) : "";
+    pass.note = wish.contains("note") && wish["note"].is_string()
+                    ? cleanUtf8(wish["note"].get<std::string>().substr(0, 80))
+                    : "";
     pass.madeBy = page.person.name;
     const std::string token = store.makePass(pass);
-    store.audit(page.person.name, page.from, "makes a pass", {{"pass", pass.id}, {"machine", pass.machine}, {"look", pass.look}, {"until", pass.until}});
+    store.audit(page.person.name, page.from, "makes a pass",
+                {{"pass", pass.id}, {"machine", pass.machine}, {"look", pass.look}, {"until", pass.until}});
     return {{"passMade", {{"id", pass.id}, {"path", "/#pass=" + token}, {"until", pass.until}}}};
   }
 
@@ -343,15 +377,25 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     for (const Pass& p : store.passes()) {
       if (person.role != Role::Keeper && p.madeBy != person.name) continue;
       const std::string problem = problemWith(p, nowSeconds());
-      out.push_back({{"id", p.id}, {"machine", p.machine}, {"label", p.label}, {"look", p.look}, {"until", p.until}, {"uses", p.uses}, {"most", p.most},
-                     {"note", p.note}, {"madeBy", p.madeBy}, {"state", problem.empty() && p.most > 0 && p.uses >= p.most ? "used up" : problem}});
+      out.push_back({{"id", p.id},
+                     {"machine", p.machine},
+                     {"label", p.label},
+                     {"look", p.look},
+                     {"until", p.until},
+                     {"uses", p.uses},
+                     {"most", p.most},
+                     {"note", p.note},
+                     {"madeBy", p.madeBy},
+                     {"state", problem.empty() && p.most > 0 && p.uses >= p.most ? "used up" : problem}});
     }
     return out;
   }
 
   void endPass(Page& page, Id id) {
     const auto pass = store.pass(id);
-    if (!pass || page.person.pass != 0 || (page.person.role != Role::Keeper && pass->madeBy != page.person.name)) return;
+    if (!pass || page.person.pass != 0 ||
+        (page.person.role != Role::Keeper && pass->madeBy != page.person.name))
+      return;
     store.endPass(id);
     store.audit(page.person.name, page.from, "ends a pass", {{"pass", id}, {"machine", pass->machine}});
     checkPeople();
@@ -392,14 +436,18 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     plan.label = e.label + " · " + kindOf(address, setting);
     plan.keptPasswords = person.pass == 0 || person.carriesPassword;
     // The snapshot lives as long as the reader that is made of it.
-    plan.open = [this, snapshot = records, way, address, machine](std::map<std::string, std::string> over, bool kept) {
+    plan.open = [this, snapshot = records, way, address, machine](std::map<std::string, std::string> over,
+                                                                  bool kept) {
       OpeningTools mine = tools;
       if (!kept) mine.vault = nullptr;
       const Owner owner{OwnerKind::WayIn, way};
       over.try_emplace("screen.size", "asis");
-      return makeSession(runtime.strand(), address, machine, overlaid(settingsOf(*snapshot, owner), std::move(over)), mine, owner);
+      return makeSession(runtime.strand(), address, machine,
+                         overlaid(settingsOf(*snapshot, owner), std::move(over)), mine, owner);
     };
-    plan.audit = [this](const std::string& who, const std::string& from, const std::string& what, Json more) { store.audit(who, from, what, std::move(more)); };
+    plan.audit = [this](const std::string& who, const std::string& from, const std::string& what, Json more) {
+      store.audit(who, from, what, std::move(more));
+    };
     plan.changed = [this] { wake(); };
     plan.over = [this](Id id) {
       rooms.erase(id);
@@ -424,7 +472,8 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     return "";
   }
 
-  Task<void> visit(std::shared_ptr<WebSocket> socket, Person person, std::string token, std::string from, Id way) {
+  Task<void> visit(std::shared_ptr<WebSocket> socket, Person person, std::string token, std::string from,
+                   Id way) {
     const auto self = shared_from_this();
     if (const std::string why = whyNot(person, way); !why.empty()) {
       store.audit(person.name, from, "opening refused", {{"way", way}, {"why", why}});
@@ -492,7 +541,9 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       const auto room = rooms.find(place.first);
       if (room == rooms.end()) continue;
       auto person = store.person(token, now);
-      if (person && !whyNot(*person, place.first).empty() && whyNot(*person, place.first).find("only one visitor") == std::string::npos) person.reset();
+      if (person && !whyNot(*person, place.first).empty() &&
+          whyNot(*person, place.first).find("only one visitor") == std::string::npos)
+        person.reset();
       const auto keep = room->second;
       keep->personIs(place.second, person);
     }
@@ -581,18 +632,33 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
         Json visits = Json::array();
         if (const auto room = rooms.find(e->id); room != rooms.end())
           for (const VisitFacts& v : room->second->visits())
-            visits.push_back({{"visit", v.number}, {"who", v.who}, {"drives", v.drives}, {"since", v.since}, {"from", person.role == Role::Keeper ? v.from : ""}, {"pass", v.byPass}});
-        ways.push_back({{"id", e->id}, {"label", e->label}, {"chip", e->label == "console" ? std::string(kind->chip) + " console" : kind->chip}, {"form", kind->form == Form::Screen ? "screen" : "text"}, {"keys", kind->carriesFiles}, {"why", why}, {"visits", visits}});
+            visits.push_back({{"visit", v.number},
+                              {"who", v.who},
+                              {"drives", v.drives},
+                              {"since", v.since},
+                              {"from", person.role == Role::Keeper ? v.from : ""},
+                              {"pass", v.byPass}});
+        ways.push_back({{"id", e->id},
+                        {"label", e->label},
+                        {"chip", e->label == "console" ? std::string(kind->chip) + " console" : kind->chip},
+                        {"form", kind->form == Form::Screen ? "screen" : "text"},
+                        {"keys", kind->carriesFiles},
+                        {"why", why},
+                        {"visits", visits}});
         if (!why.empty() && state == "unknown") sentence = why;
         if (const auto r = reached.find(e->id); r != reached.end() && state != "answering") {
-          state = r->second.answers ? "answering" : r->second.untried ? "unknown" : r->second.listens ? "silent" : "off";
+          state = r->second.answers   ? "answering"
+                  : r->second.untried ? "unknown"
+                  : r->second.listens ? "silent"
+                                      : "off";
           sentence = r->second.sentence;
         }
       }
       if (ways.empty()) continue;
       const auto path = records->pathOf(m.folder);
       const std::string group = path.empty() ? "" : path.back()->name;
-      sorted[{group, m.name}] = {{"id", id}, {"name", m.name}, {"group", group}, {"state", state}, {"sentence", sentence}, {"ways", ways}};
+      sorted[{group, m.name}] = {{"id", id},       {"name", m.name},       {"group", group},
+                                 {"state", state}, {"sentence", sentence}, {"ways", ways}};
     }
     Json out = Json::array();
     for (auto& [key, one] : sorted) out.push_back(std::move(one));

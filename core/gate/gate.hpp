@@ -12,8 +12,8 @@ struct GateOptions {
   std::string address = "127.0.0.1";
   std::uint16_t port = 8443;  ///< 0: any free one
   std::string name = "garden-gate";
-  std::filesystem::path state;               ///< accounts, passes, audit, the self-made certificate
-  std::string certificateFile, keyFile;      ///< PEM; empty: self-made at the first start
+  std::filesystem::path state;           ///< accounts, passes, audit, the self-made certificate
+  std::string certificateFile, keyFile;  ///< PEM; empty: self-made at the first start
   std::size_t mostConnections = 4000;
 };
 

@@ -30,15 +30,19 @@ Task<Answer> readAnswer(ByteStream& stream) {
     if (end == std::string::npos || wanted != kMostAnswer) continue;
     const std::string head = lowered(text.substr(0, end));
     const auto length = head.find("content-length: ");
-    wanted = end + 4 + (length == std::string::npos ? 0 : static_cast<std::size_t>(std::atoll(head.c_str() + length + 16)));
+    wanted =
+        end + 4 +
+        (length == std::string::npos ? 0 : static_cast<std::size_t>(std::atoll(head.c_str() + length + 16)));
     if (wanted > kMostAnswer) protocolBroken("the gateway's answer", "it is too long");
   }
-  if (!text.starts_with("HTTP/1.1 ") || text.size() < 12) protocolBroken("the gateway's answer", "it is no HTTP");
+  if (!text.starts_with("HTTP/1.1 ") || text.size() < 12)
+    protocolBroken("the gateway's answer", "it is no HTTP");
   Answer out;
   out.status = std::atoi(text.c_str() + 9);
   const auto end = text.find("\r\n\r\n");
   out.body = text.substr(end + 4);
-  if (const auto at = text.find("kettle-gate="); at < end) out.cookie = text.substr(at + 12, text.find(';', at) - at - 12);
+  if (const auto at = text.find("kettle-gate="); at < end)
+    out.cookie = text.substr(at + 12, text.find(';', at) - at - 12);
   co_return out;
 }
 
@@ -80,14 +84,19 @@ Task<StreamPtr> GateClient::connect() {
 Task<std::string> GateClient::signIn() {
   const StreamPtr stream = co_await connect();
   const std::string host = plan_.host + ":" + std::to_string(plan_.port);
-  const std::string body = Json{{"name", plan_.user}, {"password", plan_.password}, {"code", plan_.code}}.dump();
-  const std::string request = "POST /sign-in HTTP/1.1\r\nHost: " + host + "\r\nOrigin: https://" + host + "\r\nContent-Type: application/json\r\nConnection: close\r\nContent-Length: " +
+  const std::string body =
+      Json{{"name", plan_.user}, {"password", plan_.password}, {"code", plan_.code}}.dump();
+  const std::string request = "POST /sign-in HTTP/1.1\r\nHost: " + host + "\r\nOrigin: https://" + host +
+                              "\r\nContent-Type: application/json\r\nConnection: close\r\nContent-Length: " +
                               std::to_string(body.size()) + "\r\n\r\n" + body;
   co_await stream->write(viewOf(request));
   const Answer answer = co_await readAnswer(*stream);
   if (answer.status != 200 || answer.cookie.empty()) {
     const Json said = Json::parse(answer.body, nullptr, false);
-    throw Error(ErrorKind::SignInFailed, said.is_object() && said.contains("error") ? cleanUtf8(said["error"].get<std::string>()) : "the gateway refuses", host);
+    throw Error(ErrorKind::SignInFailed,
+                said.is_object() && said.contains("error") ? cleanUtf8(said["error"].get<std::string>())
+                                                           : "the gateway refuses",
+                host);
   }
   co_return answer.cookie;
 }

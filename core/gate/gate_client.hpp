@@ -14,12 +14,12 @@ enum class ClientStage { Connecting, SignedIn, Lost };
 
 struct ClientView {
   ClientStage stage = ClientStage::Connecting;
-  std::string sentence;       ///< why it is lost; empty else
-  nlohmann::json me;          ///< {"name", "role", "gate", …}
+  std::string sentence;  ///< why it is lost; empty else
+  nlohmann::json me;     ///< {"name", "role", "gate", …}
   nlohmann::json machines = nlohmann::json::array();
   nlohmann::json passes = nlohmann::json::array();
-  std::string passPath;       ///< of the pass made last: "/#pass=…"
-  std::string said;           ///< what the gateway refused last
+  std::string passPath;  ///< of the pass made last: "/#pass=…"
+  std::string said;      ///< what the gateway refused last
 };
 
 struct ClientPlan {

@@ -29,21 +29,26 @@ CREATE TABLE sign_in(token BLOB PRIMARY KEY, account INTEGER, pass INTEGER, unti
 CREATE TABLE audit(id INTEGER PRIMARY KEY, entry TEXT NOT NULL, hash BLOB NOT NULL);
 )sql";
 
-constexpr std::pair<Role, const char*> kRoles[] = {{Role::Look, "look"}, {Role::Drive, "drive"}, {Role::Keeper, "keeper"}};
+constexpr std::pair<Role, const char*> kRoles[] = {
+    {Role::Look, "look"}, {Role::Drive, "drive"}, {Role::Keeper, "keeper"}};
 constexpr std::size_t kLeastPassword = 8;
 constexpr int kStep = 30;  // RFC 6238 5.2
 
 Bytes hashOf(const std::string& text) {
   Bytes out(crypto_generichash_BYTES);
-  crypto_generichash(out.data(), out.size(), reinterpret_cast<const Byte*>(text.data()), text.size(), nullptr, 0);
+  crypto_generichash(out.data(), out.size(), reinterpret_cast<const Byte*>(text.data()), text.size(), nullptr,
+                     0);
   return out;
 }
 
-void bindBytes(SQLite::Statement& s, int at, const Bytes& bytes) { s.bind(at, bytes.data(), static_cast<int>(bytes.size())); }
+void bindBytes(SQLite::Statement& s, int at, const Bytes& bytes) {
+  s.bind(at, bytes.data(), static_cast<int>(bytes.size()));
+}
 
 std::string slowHash(const std::string& password) {
   char out[crypto_pwhash_STRBYTES];
-  if (crypto_pwhash_str(out, password.data(), password.size(), crypto_pwhash_OPSLIMIT_INTERACTIVE, crypto_pwhash_MEMLIMIT_INTERACTIVE) != 0)
+  if (crypto_pwhash_str(out, password.data(), password.size(), crypto_pwhash_OPSLIMIT_INTERACTIVE,
+                        crypto_pwhash_MEMLIMIT_INTERACTIVE) != 0)
     throw Error(ErrorKind::Local, "not enough memory to hash a password");
   return out;
 }
@@ -65,7 +70,8 @@ Pass passFrom(SQLite::Statement& s) {
   p.ended = s.getColumn(12).getInt() != 0;
   return p;
 }
-constexpr const char* kPassColumns = "id, way, machine, label, look, carries, begins, until, uses, most, note, made_by, ended";
+constexpr const char* kPassColumns =
+    "id, way, machine, label, look, carries, begins, until, uses, most, note, made_by, ended";
 
 }  // namespace
 
@@ -155,23 +161,27 @@ GateStore::GateStore(const std::filesystem::path& folder) {
     state_->db.exec("PRAGMA synchronous=FULL");
     SQLite::Transaction making(state_->db, SQLite::TransactionBehavior::IMMEDIATE);
     const int version = state_->db.execAndGet("PRAGMA user_version").getInt();
-    if (version > kSchemaVersion) throw Error(ErrorKind::Local, "this state was made by a newer gateway", folder.string());
+    if (version > kSchemaVersion)
+      throw Error(ErrorKind::Local, "this state was made by a newer gateway", folder.string());
     if (version == 0) {
       state_->db.exec(kSchema);
       state_->db.exec("PRAGMA user_version=1");
     }
     making.commit();
   } catch (const SQLite::Exception& e) {
-    throw Error(ErrorKind::Local, std::string("the gateway's store cannot be opened: ") + e.what(), folder.string());
+    throw Error(ErrorKind::Local, std::string("the gateway's store cannot be opened: ") + e.what(),
+                folder.string());
   }
-  std::filesystem::permissions(folder / "gate.sqlite", std::filesystem::perms::owner_read | std::filesystem::perms::owner_write, code);
+  std::filesystem::permissions(
+      folder / "gate.sqlite", std::filesystem::perms::owner_read | std::filesystem::perms::owner_write, code);
   state_->nobody = slowHash(randomToken());
 }
 GateStore::~GateStore() = default;
 
 void GateStore::addAccount(const std::string& name, const std::string& password, Role role) {
   if (name.empty() || name.size() > 64) throw Error(ErrorKind::Local, "a name has 1 to 64 bytes");
-  if (password.size() < kLeastPassword) throw Error(ErrorKind::Local, "a password has eight characters at least");
+  if (password.size() < kLeastPassword)
+    throw Error(ErrorKind::Local, "a password has eight characters at least");
   const std::string hash = slowHash(password);
   if (account(name)) throw Error(ErrorKind::Local, "there is an account of this name already", name);
   state_->guarded([&] {
@@ -184,7 +194,8 @@ void GateStore::addAccount(const std::string& name, const std::string& password,
 }
 
 void GateStore::setPassword(const std::string& name, const std::string& password) {
-  if (password.size() < kLeastPassword) throw Error(ErrorKind::Local, "a password has eight characters at least");
+  if (password.size() < kLeastPassword)
+    throw Error(ErrorKind::Local, "a password has eight characters at least");
   const std::string hash = slowHash(password);
   state_->guarded([&] {
     SQLite::Statement s(state_->db, "UPDATE account SET hash=? WHERE name=?");
@@ -192,7 +203,8 @@ void GateStore::setPassword(const std::string& name, const std::string& password
     s.bind(2, name);
     if (s.exec() == 0) throw Error(ErrorKind::Local, "no account has this name", name);
     // Whoever was signed in with the old one is not any more.
-    SQLite::Statement drop(state_->db, "DELETE FROM sign_in WHERE account=(SELECT id FROM account WHERE name=?)");
+    SQLite::Statement drop(state_->db,
+                           "DELETE FROM sign_in WHERE account=(SELECT id FROM account WHERE name=?)");
     drop.bind(1, name);
     drop.exec();
   });
@@ -230,7 +242,8 @@ std::string GateStore::startCodes(const std::string& name) {
 
 void GateStore::removeAccount(const std::string& name) {
   state_->guarded([&] {
-    SQLite::Statement drop(state_->db, "DELETE FROM sign_in WHERE account=(SELECT id FROM account WHERE name=?)");
+    SQLite::Statement drop(state_->db,
+                           "DELETE FROM sign_in WHERE account=(SELECT id FROM account WHERE name=?)");
     drop.bind(1, name);
     drop.exec();
     SQLite::Statement s(state_->db, "DELETE FROM account WHERE name=?");
@@ -242,10 +255,12 @@ void GateStore::removeAccount(const std::string& name) {
 std::vector<Account> GateStore::accounts() const {
   return state_->guarded([&] {
     std::vector<Account> out;
-    SQLite::Statement s(state_->db, "SELECT id, name, role, code_secret IS NOT NULL, off FROM account ORDER BY name");
+    SQLite::Statement s(state_->db,
+                        "SELECT id, name, role, code_secret IS NOT NULL, off FROM account ORDER BY name");
     while (s.executeStep())
-      out.push_back({s.getColumn(0).getInt64(), s.getColumn(1).getString(), roleFrom(s.getColumn(2).getString()).value_or(Role::Look),
-                     s.getColumn(3).getInt() != 0, s.getColumn(4).getInt() != 0});
+      out.push_back({s.getColumn(0).getInt64(), s.getColumn(1).getString(),
+                     roleFrom(s.getColumn(2).getString()).value_or(Role::Look), s.getColumn(3).getInt() != 0,
+                     s.getColumn(4).getInt() != 0});
     return out;
   });
 }
@@ -256,19 +271,22 @@ std::optional<Account> GateStore::account(const std::string& name) const {
   return std::nullopt;
 }
 
-bool GateStore::mayIn(const std::string& name, const std::string& password, const std::string& code, Seconds now) {
+bool GateStore::mayIn(const std::string& name, const std::string& password, const std::string& code,
+                      Seconds now) {
   std::string hash = state_->nobody, secret;
   bool known = false, codes = false;
   std::int64_t lastStep = 0;
   state_->guarded([&] {
-    SQLite::Statement s(state_->db, "SELECT hash, code_secret, code_step FROM account WHERE name=? AND off=0");
+    SQLite::Statement s(state_->db,
+                        "SELECT hash, code_secret, code_step FROM account WHERE name=? AND off=0");
     s.bind(1, name);
     if (!s.executeStep()) return;
     known = true;
     hash = s.getColumn(0).getString();
     if (!s.getColumn(1).isNull()) {
       codes = true;
-      secret.assign(static_cast<const char*>(s.getColumn(1).getBlob()), static_cast<std::size_t>(s.getColumn(1).getBytes()));
+      secret.assign(static_cast<const char*>(s.getColumn(1).getBlob()),
+                    static_cast<std::size_t>(s.getColumn(1).getBytes()));
     }
     lastStep = s.getColumn(2).getInt64();
   });
@@ -294,7 +312,8 @@ bool GateStore::mayIn(const std::string& name, const std::string& password, cons
 std::string GateStore::signIn(const std::string& name, Seconds until) {
   const std::string token = randomToken();
   state_->guarded([&] {
-    SQLite::Statement s(state_->db, "INSERT INTO sign_in(token, account, until) SELECT ?, id, ? FROM account WHERE name=?");
+    SQLite::Statement s(
+        state_->db, "INSERT INTO sign_in(token, account, until) SELECT ?, id, ? FROM account WHERE name=?");
     bindBytes(s, 1, hashOf(token));
     s.bind(2, until);
     s.bind(3, name);
@@ -322,8 +341,10 @@ std::optional<Person> GateStore::person(const std::string& token, Seconds now) c
   if (token.size() != 43) return std::nullopt;
   std::optional<Id> passId;
   auto out = state_->guarded([&]() -> std::optional<Person> {
-    SQLite::Statement s(state_->db, "SELECT s.account, s.pass, s.until, a.name, a.role FROM sign_in s LEFT JOIN account a ON "
-                                    "a.id = s.account WHERE s.token=? AND s.until > ? AND (s.account IS NULL OR a.off = 0)");
+    SQLite::Statement s(
+        state_->db,
+        "SELECT s.account, s.pass, s.until, a.name, a.role FROM sign_in s LEFT JOIN account a ON "
+        "a.id = s.account WHERE s.token=? AND s.until > ? AND (s.account IS NULL OR a.off = 0)");
     bindBytes(s, 1, hashOf(token));
     s.bind(2, now);
     if (!s.executeStep()) return std::nullopt;
@@ -361,8 +382,10 @@ void GateStore::signOut(const std::string& token) {
 std::string GateStore::makePass(Pass& p) {
   const std::string token = randomToken();
   state_->guarded([&] {
-    SQLite::Statement s(state_->db, "INSERT INTO pass(token, way, machine, label, look, carries, begins, until, uses, most, note, made_by) "
-                                    "VALUES(?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?)");
+    SQLite::Statement s(state_->db,
+                        "INSERT INTO pass(token, way, machine, label, look, carries, begins, until, uses, "
+                        "most, note, made_by) "
+                        "VALUES(?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?)");
     bindBytes(s, 1, hashOf(token));
     s.bind(2, p.wayIn);
     s.bind(3, p.machine);
@@ -410,7 +433,9 @@ std::vector<Pass> GateStore::passes() const {
 
 bool GateStore::usePass(Id id, Seconds now) {
   return state_->guarded([&] {
-    SQLite::Statement s(state_->db, "UPDATE pass SET uses = uses + 1 WHERE id=? AND ended=0 AND begins <= ? AND until > ? AND (most=0 OR uses < most)");
+    SQLite::Statement s(state_->db,
+                        "UPDATE pass SET uses = uses + 1 WHERE id=? AND ended=0 AND begins <= ? AND until > "
+                        "? AND (most=0 OR uses < most)");
     s.bind(1, id);
     s.bind(2, now);
     s.bind(3, now);

@@ -14,7 +14,7 @@ namespace kw::gate {
 using Seconds = std::int64_t;  ///< since 1970, UTC
 
 enum class Role {
-  Look,    ///< sees screens and text, types nothing
+  Look,  ///< sees screens and text, types nothing
   Drive,
   Keeper,  ///< also ends others' visits and reads the audit
 };
@@ -87,7 +87,8 @@ class GateStore {
   void endPass(Id id);
 
   /// Appends; each entry's hash covers the one before.
-  void audit(const std::string& who, const std::string& from, const std::string& what, nlohmann::json more = {});
+  void audit(const std::string& who, const std::string& from, const std::string& what,
+             nlohmann::json more = {});
   struct AuditCheck {
     std::int64_t entries = 0;
     std::int64_t wrongAt = 0;  ///< the first entry that does not fit; 0: all do

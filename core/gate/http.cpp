@@ -13,9 +13,7 @@ namespace {
 
 namespace http = boost::beast::http;
 
-const char* phraseFor(int status) {
-  return http::obsolete_reason(static_cast<http::status>(status)).data();
-}
+const char* phraseFor(int status) { return http::obsolete_reason(static_cast<http::status>(status)).data(); }
 
 }  // namespace
 
@@ -23,7 +21,10 @@ std::string percentDecoded(const std::string& text) {
   std::string out;
   for (std::size_t i = 0; i < text.size(); ++i) {
     const auto digit = [](char c) {
-      return c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : c >= 'A' && c <= 'F' ? c - 'A' + 10 : -1;
+      return c >= '0' && c <= '9'   ? c - '0'
+             : c >= 'a' && c <= 'f' ? c - 'a' + 10
+             : c >= 'A' && c <= 'F' ? c - 'A' + 10
+                                    : -1;
     };
     if (text[i] == '%' && i + 2 < text.size() && digit(text[i + 1]) >= 0 && digit(text[i + 2]) >= 0) {
       out += static_cast<char>(digit(text[i + 1]) * 16 + digit(text[i + 2]));
@@ -42,7 +43,8 @@ std::string Request::cookie(const std::string& name) const {
     if (end == std::string::npos) end = all.size();
     const std::string one = all.substr(at, end - at);
     const auto begin = one.find_first_not_of(' ');
-    if (begin != std::string::npos && one.compare(begin, name.size() + 1, name + "=") == 0) return one.substr(begin + name.size() + 1);
+    if (begin != std::string::npos && one.compare(begin, name.size() + 1, name + "=") == 0)
+      return one.substr(begin + name.size() + 1);
     at = end + 1;
   }
   return {};
@@ -50,8 +52,8 @@ std::string Request::cookie(const std::string& name) const {
 
 bool Request::wantsWebSocket() const {
   return method == "GET" && lowered(header("upgrade")) == "websocket" &&
-         lowered(header("connection")).find("upgrade") != std::string::npos && header("sec-websocket-version") == "13" &&
-         !header("sec-websocket-key").empty();
+         lowered(header("connection")).find("upgrade") != std::string::npos &&
+         header("sec-websocket-version") == "13" && !header("sec-websocket-key").empty();
 }
 
 RequestReader::RequestReader(ByteStream& stream) : stream_(stream) {}
@@ -91,7 +93,8 @@ Task<Request> RequestReader::next() {
       if (end == std::string::npos) end = query.size();
       const std::string one = query.substr(at, end - at);
       const auto equals = one.find('=');
-      out.query[percentDecoded(one.substr(0, equals))] = equals == std::string::npos ? "" : percentDecoded(one.substr(equals + 1));
+      out.query[percentDecoded(one.substr(0, equals))] =
+          equals == std::string::npos ? "" : percentDecoded(one.substr(equals + 1));
       at = end + 1;
     }
   }
@@ -112,7 +115,8 @@ std::string printed(const Response& r, bool head) {
       {"Content-Length", std::to_string(r.body.size())},
       {"Cache-Control", "no-store"},
       {"Content-Security-Policy",
-       "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; font-src 'self'; "
+       "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; font-src "
+       "'self'; "
        "connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"},
       {"X-Content-Type-Options", "nosniff"},
       {"Referrer-Policy", "no-referrer"},

@@ -11,7 +11,7 @@ namespace kw::gate {
 /// On one strand.
 class Limiter {
  public:
-  static constexpr int kFree = 3;          ///< wrong ones before anybody waits
+  static constexpr int kFree = 3;  ///< wrong ones before anybody waits
   static constexpr Seconds kLongest = 300;
   static constexpr std::size_t kMostKept = 10'000;
 
@@ -25,8 +25,10 @@ class Limiter {
     Tried& t = tried_[key];
     if (t.until + kLongest < now) t.count = 0;
     ++t.count;
-    if (t.count > kFree) t.until = now + std::min<Seconds>(kLongest, Seconds{1} << std::min(t.count - kFree, 9));
-    else t.until = std::max(t.until, now);
+    if (t.count > kFree)
+      t.until = now + std::min<Seconds>(kLongest, Seconds{1} << std::min(t.count - kFree, 9));
+    else
+      t.until = std::max(t.until, now);
   }
   void right(const std::string& key) { tried_.erase(key); }
 

@@ -12,7 +12,8 @@ class Outbox : public std::enable_shared_from_this<Outbox> {
  public:
   static constexpr std::size_t kMostBytes = std::size_t{8} << 20;
 
-  Outbox(const Executor& strand, std::shared_ptr<WebSocket> socket) : wake_(strand), socket_(std::move(socket)) {}
+  Outbox(const Executor& strand, std::shared_ptr<WebSocket> socket)
+      : wake_(strand), socket_(std::move(socket)) {}
 
   void put(std::string text) {
     if (over_) return;

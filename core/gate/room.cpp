@@ -167,7 +167,8 @@ class Room::Watcher : public SessionObserver {
     later([text](Room& r) {
       if (!r.plan_.rules.clipboardFrom) return;
       for (auto& v : r.visitors_)
-        if (r.hand_ == v->number) v->tell(Json{{"clip", text}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+        if (r.hand_ == v->number)
+          v->tell(Json{{"clip", text}}.dump(-1, ' ', false, Json::error_handler_t::replace));
     });
   }
   void remark(const std::string& what) override {
@@ -240,7 +241,11 @@ Id Room::join(const Person& person, const std::string& from, std::function<void(
   visitors_.push_back(std::move(v));
   ++leaving_;
   if (hand_ == 0 && mayDrive(here)) hand_ = here.number;
-  plan_.audit(person.name, from, "visit begins", {{"machine", plan_.machine}, {"way", plan_.label}, {"drives", hand_ == here.number}, {"visit", here.number}});
+  plan_.audit(person.name, from, "visit begins",
+              {{"machine", plan_.machine},
+               {"way", plan_.label},
+               {"drives", hand_ == here.number},
+               {"visit", here.number}});
   tellState(here);
   tellPeople();
   return here.number;
@@ -252,35 +257,52 @@ void Room::tellState(Visitor& v) {
         {"machine", plan_.machine},
         {"label", plan_.label},
         {"form", session_->text() != nullptr ? "text" : "screen"},
-        {"may", {{"drive", mayDrive(v)},
-                 {"why", !plan_.rules.drive                ? "typing from a browser is off for this machine: set by its group's policy"
-                         : v.person.role == Role::Look && v.person.pass != 0 ? "this pass only looks"
-                         : v.person.role == Role::Look     ? "this account only looks"
-                                                           : ""},
-                 {"clipboardTo", plan_.rules.clipboardTo},
-                 {"clipboardFrom", plan_.rules.clipboardFrom}}}});
+        {"may",
+         {{"drive", mayDrive(v)},
+          {"why", !plan_.rules.drive
+                      ? "typing from a browser is off for this machine: set by its group's policy"
+                  : v.person.role == Role::Look && v.person.pass != 0 ? "this pass only looks"
+                  : v.person.role == Role::Look                       ? "this account only looks"
+                                                                      : ""},
+          {"clipboardTo", plan_.rules.clipboardTo},
+          {"clipboardFrom", plan_.rules.clipboardFrom}}}});
   send(statusJson());
   send(routeJson());
   if (question_) send(questionJson());
-  if (const auto picture = session_->picture(); picture && !picture->size().empty()) send({{"size", {picture->width(), picture->height()}}});
+  if (const auto picture = session_->picture(); picture && !picture->size().empty())
+    send({{"size", {picture->width(), picture->height()}}});
   if (session_->text() != nullptr) tellText(v);
 }
 
 nlohmann::json Room::statusJson() const {
-  Json s{{"stage", wordFor(status_.stage)}, {"sentence", status_.sentence}, {"cure", status_.cure}, {"attempt", status_.attempt}, {"problem", status_.problem.has_value()}};
+  Json s{{"stage", wordFor(status_.stage)},
+         {"sentence", status_.sentence},
+         {"cure", status_.cure},
+         {"attempt", status_.attempt},
+         {"problem", status_.problem.has_value()}};
   if (status_.nextTry.count() > 0) s["next"] = std::chrono::duration<double>(status_.nextTry).count();
   return {{"status", s}};
 }
 
 nlohmann::json Room::routeJson() const {
-  return {{"route", {{"host", route_.host}, {"port", route_.port}, {"reached", route_.reached}, {"sealed", route_.sealed}, {"security", route_.security}}}};
+  return {{"route",
+           {{"host", route_.host},
+            {"port", route_.port},
+            {"reached", route_.reached},
+            {"sealed", route_.sealed},
+            {"security", route_.security}}}};
 }
 
 nlohmann::json Room::questionJson() const {
   const Question& q = *question_;
-  Json j{{"kind", wordFor(q.kind)}, {"text", q.text}, {"hint", q.hint}, {"user", q.user}, {"again", q.again}, {"refused", q.refused}};
+  Json j{{"kind", wordFor(q.kind)}, {"text", q.text},   {"hint", q.hint},
+         {"user", q.user},          {"again", q.again}, {"refused", q.refused}};
   if (q.kind == Question::Kind::Trust)
-    j["certificate"] = {{"subject", q.certificate.subject}, {"issuer", q.certificate.issuer}, {"until", q.certificate.notAfter}, {"sha256", q.certificate.sha256}, {"pinned", q.pinned}};
+    j["certificate"] = {{"subject", q.certificate.subject},
+                        {"issuer", q.certificate.issuer},
+                        {"until", q.certificate.notAfter},
+                        {"sha256", q.certificate.sha256},
+                        {"pinned", q.pinned}};
   return {{"question", j}};
 }
 
@@ -292,7 +314,12 @@ void Room::tellAll(const Json& message) {
 void Room::tellPeople() {
   Json people = Json::array();
   for (auto& v : visitors_)
-    people.push_back({{"visit", v->number}, {"who", v->person.name}, {"drives", hand_ == v->number}, {"since", v->since}, {"from", v->from}, {"pass", v->person.pass != 0}});
+    people.push_back({{"visit", v->number},
+                      {"who", v->person.name},
+                      {"drives", hand_ == v->number},
+                      {"since", v->since},
+                      {"from", v->from},
+                      {"pass", v->person.pass != 0}});
   tellAll({{"people", people}});
   plan_.changed();
 }
@@ -300,17 +327,24 @@ void Room::tellPeople() {
 std::vector<VisitFacts> Room::visits() const {
   std::vector<VisitFacts> out;
   for (const auto& v : visitors_)
-    out.push_back({v->number, plan_.wayIn, plan_.machine, plan_.label, v->person.name, v->from, v->since, hand_ == v->number, v->person.pass != 0, v->person.pass});
+    out.push_back({v->number, plan_.wayIn, plan_.machine, plan_.label, v->person.name, v->from, v->since,
+                   hand_ == v->number, v->person.pass != 0, v->person.pass});
   return out;
 }
 
 void Room::leave(Id number, const std::string& why) {
-  const auto at = std::find_if(visitors_.begin(), visitors_.end(), [&](const auto& v) { return v->number == number; });
+  const auto at =
+      std::find_if(visitors_.begin(), visitors_.end(), [&](const auto& v) { return v->number == number; });
   if (at == visitors_.end()) return;
   const auto gone = std::move(*at);
   visitors_.erase(at);
   if (gone->picture) gone->picture->close();
-  plan_.audit(gone->person.name, gone->from, "visit ends", {{"machine", plan_.machine}, {"way", plan_.label}, {"visit", number}, {"seconds", nowSeconds() - gone->since}, {"why", why}});
+  plan_.audit(gone->person.name, gone->from, "visit ends",
+              {{"machine", plan_.machine},
+               {"way", plan_.label},
+               {"visit", number},
+               {"seconds", nowSeconds() - gone->since},
+               {"why", why}});
   if (hand_ == number) {
     hand_ = 0;
     for (auto& v : visitors_)
@@ -353,13 +387,15 @@ void Room::endAll(const std::string& why) {
 }
 
 void Room::say(Id number, const std::string& text) {
-  if (Visitor* v = find(number)) v->tell(Json{{"message", text}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+  if (Visitor* v = find(number))
+    v->tell(Json{{"message", text}}.dump(-1, ' ', false, Json::error_handler_t::replace));
 }
 
 void Room::personIs(Id number, const std::optional<Person>& person) {
   Visitor* v = find(number);
   if (v == nullptr) return;
-  if (!person) return sendAway(number, v->person.pass != 0 ? "this pass does not open any more" : "this sign-in ended");
+  if (!person)
+    return sendAway(number, v->person.pass != 0 ? "this pass does not open any more" : "this sign-in ended");
   const bool before = mayDrive(*v);
   v->person.role = person->role;
   if (before == mayDrive(*v)) return;
@@ -381,7 +417,8 @@ void Room::askForHand(Visitor& v) {
   if (!mayDrive(v)) return;
   if (hand_ == 0) return giveHandTo(v.number, "nobody had it");
   if (Visitor* holder = find(hand_))
-    holder->tell(Json{{"handAsked", {{"visit", v.number}, {"who", v.person.name}}}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+    holder->tell(Json{{"handAsked", {{"visit", v.number}, {"who", v.person.name}}}}.dump(
+        -1, ' ', false, Json::error_handler_t::replace));
 }
 
 void Room::answer(Visitor& v, const Json& given) {
@@ -409,16 +446,24 @@ void Room::answer(Visitor& v, const Json& given) {
 void Room::typeText(Visitor& v, const Json& message) {
   TextConsole* console = session_->text();
   if (console == nullptr || hand_ != v.number) return;
-  if (const std::string text = textAt(message, "type"); !text.empty() && text.size() <= kMostText) console->sendBytes(text);
-  if (const std::string text = textAt(message, "paste"); !text.empty() && text.size() <= kMostText && plan_.rules.clipboardTo) console->paste(text);
+  if (const std::string text = textAt(message, "type"); !text.empty() && text.size() <= kMostText)
+    console->sendBytes(text);
+  if (const std::string text = textAt(message, "paste");
+      !text.empty() && text.size() <= kMostText && plan_.rules.clipboardTo)
+    console->paste(text);
   if (const auto key = message.find("textKey"); key != message.end() && key->is_object()) {
     const text::Modifiers with{yesAt(*key, "shift"), yesAt(*key, "alt"), yesAt(*key, "ctrl")};
     const std::string name = textAt(*key, "key");
-    if (const auto named = textKeyNamed(name)) console->terminal().key(*named, with);
-    else if (const auto points = utf8ToUtf32(name); points.size() == 1) console->terminal().character(points[0], with);
+    if (const auto named = textKeyNamed(name))
+      console->terminal().key(*named, with);
+    else if (const auto points = utf8ToUtf32(name); points.size() == 1)
+      console->terminal().character(points[0], with);
   }
-  if (const auto size = message.find("resize"); size != message.end() && size->is_array() && size->size() == 2 && (*size)[0].is_number_integer() && (*size)[1].is_number_integer())
-    console->resizeText(std::clamp((*size)[0].get<int>(), 2, kMostRows), std::clamp((*size)[1].get<int>(), 10, kMostColumns));
+  if (const auto size = message.find("resize"); size != message.end() && size->is_array() &&
+                                                size->size() == 2 && (*size)[0].is_number_integer() &&
+                                                (*size)[1].is_number_integer())
+    console->resizeText(std::clamp((*size)[0].get<int>(), 2, kMostRows),
+                        std::clamp((*size)[1].get<int>(), 10, kMostColumns));
 }
 
 void Room::take(Id number, const Json& message) {
@@ -426,7 +471,9 @@ void Room::take(Id number, const Json& message) {
   if (v == nullptr || !session_) return;
   if (!message.is_object()) protocolBroken("a visitor's message", "it is no object");
   if (message.contains("answer")) answer(*v, message["answer"]);
-  if (message.contains("type") || message.contains("paste") || message.contains("textKey") || message.contains("resize")) typeText(*v, message);
+  if (message.contains("type") || message.contains("paste") || message.contains("textKey") ||
+      message.contains("resize"))
+    typeText(*v, message);
   if (const std::string chord = textAt(message, "chord"); !chord.empty() && hand_ == number) {
     try {
       const Chord strokes = chordFromText(chord);
@@ -436,21 +483,26 @@ void Room::take(Id number, const Json& message) {
       v->tell(Json{{"remark", e.what()}}.dump(-1, ' ', false, Json::error_handler_t::replace));
     }
   }
-  if (const std::string clip = textAt(message, "clip"); !clip.empty() && clip.size() <= kMostText && hand_ == number && plan_.rules.clipboardTo)
+  if (const std::string clip = textAt(message, "clip");
+      !clip.empty() && clip.size() <= kMostText && hand_ == number && plan_.rules.clipboardTo)
     session_->offerClipboard(clip);
   if (yesAt(message, "askHand")) askForHand(*v);
-  if (const int to = wholeAt(message, "giveHand"); to > 0 && hand_ == number) giveHandTo(to, "given by " + v->person.name);
+  if (const int to = wholeAt(message, "giveHand"); to > 0 && hand_ == number)
+    giveHandTo(to, "given by " + v->person.name);
   if (const int to = wholeAt(message, "keepHand"); to > 0 && hand_ == number) {
     plan_.audit(v->person.name, v->from, "keeps the hand", {{"machine", plan_.machine}});
     say(to, v->person.name + " keeps the hand for now.");
   }
   if (yesAt(message, "retry") && mayDrive(*v)) session_->retry();
   if (yesAt(message, "refresh")) session_->refresh();
-  if (const auto rows = message.find("above"); rows != message.end() && rows->is_array() && rows->size() == 2 && session_->text() != nullptr &&
+  if (const auto rows = message.find("above");
+      rows != message.end() && rows->is_array() && rows->size() == 2 && session_->text() != nullptr &&
       (*rows)[0].is_number_integer() && (*rows)[1].is_number_integer()) {
     const auto from = (*rows)[0].get<std::int64_t>();
     const int count = std::clamp((*rows)[1].get<int>(), 1, 500);
-    v->tell(Json{{"above", rowsJson(session_->text()->terminal(), session_->text()->terminal().view(from, count))}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+    v->tell(Json{
+        {"above", rowsJson(session_->text()->terminal(), session_->text()->terminal().view(from, count))}}
+                .dump(-1, ' ', false, Json::error_handler_t::replace));
   }
   if (yesAt(message, "end")) {
     // Whoever only looks leaves; whoever drives ends it for all.

@@ -41,9 +41,11 @@ class Room : public std::enable_shared_from_this<Room> {
     Rules rules;
     /// Makes the machine's session; `over` are settings laid over the record's.
     std::function<std::shared_ptr<Session>(std::map<std::string, std::string> over, bool keptPasswords)> open;
-    std::function<void(const std::string& who, const std::string& from, const std::string& what, nlohmann::json more)> audit;
-    std::function<void()> changed;                ///< who is here has changed
-    std::function<void(Id wayIn)> over;           ///< the room is to be forgotten
+    std::function<void(const std::string& who, const std::string& from, const std::string& what,
+                       nlohmann::json more)>
+        audit;
+    std::function<void()> changed;       ///< who is here has changed
+    std::function<void(Id wayIn)> over;  ///< the room is to be forgotten
     bool keptPasswords = true;
   };
   explicit Room(Plan plan);

@@ -27,7 +27,8 @@ Json rowJson(const text::Terminal& terminal, const text::Row& row) {
     if (look->plain())
       runs.push_back(Json::array({run}));
     else
-      runs.push_back(Json::array({run, colourJson(look->fg), colourJson(look->bg), look->attrs & ~text::attr::kWideTail}));
+      runs.push_back(Json::array(
+          {run, colourJson(look->fg), colourJson(look->bg), look->attrs & ~text::attr::kWideTail}));
     run.clear();
   };
   for (const Cell& cell : row.cells) {
@@ -66,8 +67,12 @@ Json changedRows(const text::Terminal& terminal, RowsShown& shown) {
     shown.rows[i] = std::move(printed);
     lines[std::to_string(i)] = std::move(row);
   }
-  Json out{{"columns", view.columns}, {"rows", view.screenRows}, {"top", view.screenTop}, {"oldest", view.oldestRow}};
-  out["cursor"] = view.cursorVisible ? Json::array({view.cursorRow - view.screenTop, view.cursorColumn}) : Json();
+  Json out{{"columns", view.columns},
+           {"rows", view.screenRows},
+           {"top", view.screenTop},
+           {"oldest", view.oldestRow}};
+  out["cursor"] =
+      view.cursorVisible ? Json::array({view.cursorRow - view.screenTop, view.cursorColumn}) : Json();
   const std::string frame = out.dump();
   if (lines.empty() && frame == shown.frame) return nullptr;
   shown.frame = frame;
@@ -77,12 +82,14 @@ Json changedRows(const text::Terminal& terminal, RowsShown& shown) {
 
 std::optional<text::TextKey> textKeyNamed(const std::string& name) {
   using K = text::TextKey;
-  static const std::map<std::string, K> keys{{"Enter", K::Enter},       {"Tab", K::Tab},           {"Backspace", K::Backspace}, {"Escape", K::Escape},
-                                             {"ArrowUp", K::Up},        {"ArrowDown", K::Down},    {"ArrowLeft", K::Left},      {"ArrowRight", K::Right},
-                                             {"Insert", K::Insert},     {"Delete", K::Delete},     {"Home", K::Home},           {"End", K::End},
-                                             {"PageUp", K::PageUp},     {"PageDown", K::PageDown}};
+  static const std::map<std::string, K> keys{
+      {"Enter", K::Enter},   {"Tab", K::Tab},          {"Backspace", K::Backspace}, {"Escape", K::Escape},
+      {"ArrowUp", K::Up},    {"ArrowDown", K::Down},   {"ArrowLeft", K::Left},      {"ArrowRight", K::Right},
+      {"Insert", K::Insert}, {"Delete", K::Delete},    {"Home", K::Home},           {"End", K::End},
+      {"PageUp", K::PageUp}, {"PageDown", K::PageDown}};
   if (const auto found = keys.find(name); found != keys.end()) return found->second;
-  if (name.size() >= 2 && name.size() <= 3 && name[0] == 'F' && name.find_first_not_of("0123456789", 1) == std::string::npos) {
+  if (name.size() >= 2 && name.size() <= 3 && name[0] == 'F' &&
+      name.find_first_not_of("0123456789", 1) == std::string::npos) {
     const int number = std::stoi(name.substr(1));
     if (number >= 1 && number <= 12) return static_cast<K>(static_cast<int>(K::F1) + number - 1);
   }

@@ -15,8 +15,8 @@ struct RowsShown {
   std::string frame;
 };
 
-/// {"columns", "rows", "top", "oldest", "cursor": [row, column] or null, "lines": {"0": [[text, fg, bg, attrs], …]}};
-/// rows count from the screen's top. Null when nothing changed.
+/// {"columns", "rows", "top", "oldest", "cursor": [row, column] or null, "lines": {"0": [[text, fg, bg,
+/// attrs], …]}}; rows count from the screen's top. Null when nothing changed.
 nlohmann::json changedRows(const text::Terminal& terminal, RowsShown& shown);
 /// Rows of a view: {"first", "lines": [[…], …]}.
 nlohmann::json rowsJson(const text::Terminal& terminal, const text::TextView& view);

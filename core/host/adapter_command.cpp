@@ -97,9 +97,9 @@ class CommandAdapter : public HostAdapter {
     abilities_ = allAble();
     if (!cannot.is_object()) return;
     const std::pair<const char*, Ability*> known[] = {
-        {"start", &abilities_.start},       {"power", &abilities_.power}, {"pause", &abilities_.pause},
-        {"restart", &abilities_.restart},   {"password", &abilities_.password}, {"port", &abilities_.port},
-        {"listen", &abilities_.listen},     {"serial", &abilities_.serial}};
+        {"start", &abilities_.start},     {"power", &abilities_.power},       {"pause", &abilities_.pause},
+        {"restart", &abilities_.restart}, {"password", &abilities_.password}, {"port", &abilities_.port},
+        {"listen", &abilities_.listen},   {"serial", &abilities_.serial}};
     for (const auto& [name, ability] : known)
       if (const auto why = cannot.find(name); why != cannot.end() && why->is_string())
         *ability = {false, cleanUtf8(why->get<std::string>())};
@@ -113,9 +113,9 @@ class CommandAdapter : public HostAdapter {
       for (const Json& one : *all) machines.push_back(stockMachineFrom(one));
       takeAbilities(message.value("cannot", Json()));
       const auto what = message.find("host");
-      news.described(what != message.end() && what->is_string() ? cleanUtf8(what->get<std::string>())
-                                                                : "own command",
-                     true);
+      news.described(
+          what != message.end() && what->is_string() ? cleanUtf8(what->get<std::string>()) : "own command",
+          true);
       news.all(std::move(machines));
     } else if (const auto one = message.find("machine"); one != message.end()) {
       news.one(stockMachineFrom(*one));

@@ -7,9 +7,9 @@
 #include <set>
 #include <thread>
 
+#include "base/blocking.hpp"
 #include "base/runtime.hpp"
 #include "host/adapter.hpp"
-#include "base/blocking.hpp"
 #include "host/libvirt_xml.hpp"
 #include "wire/stream.hpp"
 
@@ -60,8 +60,9 @@ ErrorKind kindOf(int code) {
   if (code == VIR_ERR_OPERATION_DENIED || code == VIR_ERR_ACCESS_DENIED || code == VIR_ERR_AUTH_FAILED ||
       what.find("Permission denied") != std::string::npos)
     throw Error(ErrorKind::SignInFailed, doing + ": " + what)
-        .withCure("This account lacks the right there. Ask the host's owner, or use another account in the "
-                  "address.");
+        .withCure(
+            "This account lacks the right there. Ask the host's owner, or use another account in the "
+            "address.");
   throw error;
 }
 
@@ -170,8 +171,8 @@ class Link {
                         [](virConnectCredentialPtr wanted, unsigned count, void* opaque) {
                           const auto* g = static_cast<Given*>(opaque);
                           for (unsigned i = 0; i < count; ++i) {
-                            const bool name = wanted[i].type == VIR_CRED_AUTHNAME ||
-                                              wanted[i].type == VIR_CRED_ECHOPROMPT;
+                            const bool name =
+                                wanted[i].type == VIR_CRED_AUTHNAME || wanted[i].type == VIR_CRED_ECHOPROMPT;
                             const std::string& text = name ? *g->user : *g->password;
                             if (text.empty()) return -1;
                             wanted[i].result = strdup(text.c_str());
@@ -266,28 +267,30 @@ class Link {
             .withCure("Start it; the password is set as soon as it runs.");
       const std::string now = xmlOf(d, VIR_DOMAIN_XML_SECURE);
       if (!hasPassword(now, c.scheme))
-        throw Error(ErrorKind::Unsupported, "its console was started without a password, and gets none while it runs")
-            .withCure("Give the console any password in the machine's definition once (a full stop and start); "
-                      "from then on it can be set here at once.");
+        throw Error(ErrorKind::Unsupported,
+                    "its console was started without a password, and gets none while it runs")
+            .withCure(
+                "Give the console any password in the machine's definition once (a full stop and start); "
+                "from then on it can be set here at once.");
       const std::string device = graphicsWithPassword(now, c.scheme, *c.password);
       if (virDomainUpdateDeviceFlags(d, device.c_str(), VIR_DOMAIN_AFFECT_LIVE) < 0)
         raise("the password cannot be set");
     }
     if (c.port || c.listen) {
-      const std::string device = graphicsWithPlace(
-          xmlOf(d, VIR_DOMAIN_XML_SECURE | VIR_DOMAIN_XML_INACTIVE), c.scheme, c.port, c.listen);
+      const std::string device = graphicsWithPlace(xmlOf(d, VIR_DOMAIN_XML_SECURE | VIR_DOMAIN_XML_INACTIVE),
+                                                   c.scheme, c.port, c.listen);
       if (virDomainUpdateDeviceFlags(d, device.c_str(), VIR_DOMAIN_AFFECT_CONFIG) < 0)
         raise("the console cannot be changed");
     }
-    if (c.addSerial && virDomainAttachDeviceFlags(d, serialDeviceXml(*c.addSerial).c_str(),
-                                                  VIR_DOMAIN_AFFECT_CONFIG) < 0)
+    if (c.addSerial &&
+        virDomainAttachDeviceFlags(d, serialDeviceXml(*c.addSerial).c_str(), VIR_DOMAIN_AFFECT_CONFIG) < 0)
       raise("no serial port can be added");
   }
 
  private:
   void listen(int event, virConnectDomainEventGenericCallback callback) {
-    const int id = virConnectDomainEventRegisterAny(connection_, nullptr, event, callback,
-                                                    new EarHandle(ear_), freeEar);
+    const int id =
+        virConnectDomainEventRegisterAny(connection_, nullptr, event, callback, new EarHandle(ear_), freeEar);
     if (id < 0) raise("the host tells no changes");
     callbacks_.push_back(id);
   }
@@ -364,8 +367,11 @@ std::optional<Remote> remoteOf(const std::string& uri) {
   if (authority.empty()) return std::nullopt;
   const std::string transport = plus < colon ? uri.substr(plus + 1, colon - plus - 1) : "tls";
   Remote r;
-  r.port = transport == "tcp" ? 16509 : transport == "ssh" || transport == "libssh" || transport == "libssh2" ? 22 : 16514;
-  std::string place = authority.substr(authority.find('@') == std::string::npos ? 0 : authority.find('@') + 1);
+  r.port = transport == "tcp"                                                      ? 16509
+           : transport == "ssh" || transport == "libssh" || transport == "libssh2" ? 22
+                                                                                   : 16514;
+  std::string place =
+      authority.substr(authority.find('@') == std::string::npos ? 0 : authority.find('@') + 1);
   std::string port;
   if (place.starts_with("[")) {
     const auto end = place.find(']');
@@ -378,7 +384,8 @@ std::optional<Remote> remoteOf(const std::string& uri) {
   }
   r.host = place;
   if (!port.empty()) {
-    if (port.size() > 5 || port.find_first_not_of("0123456789") != std::string::npos || std::stoi(port) > 65535)
+    if (port.size() > 5 || port.find_first_not_of("0123456789") != std::string::npos ||
+        std::stoi(port) > 65535)
       throw Error(ErrorKind::Local, "\"" + port + "\" is no port", uri);
     r.port = std::stoi(port);
   }

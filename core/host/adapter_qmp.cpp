@@ -23,7 +23,8 @@ class QmpAdapter : public HostAdapter {
     told_ = false;
     lastFailure_.reset();
     while (!closed_) {
-      // A single machine's monitor that cannot be reached is the host's trouble; one of a folder only its own.
+      // A single machine's monitor that cannot be reached is the host's trouble; one of a folder only its
+      // own.
       if (!isFolder() && lastFailure_ && machines_.empty()) break;
       const std::set<std::filesystem::path> now = sockets();
       for (const auto& socket : now)
@@ -81,7 +82,8 @@ class QmpAdapter : public HostAdapter {
     if (c.password) {
       for (const ConsoleFacts& known : m->known->consoles)
         if (known.scheme == c.scheme && !known.password)
-          throw Error(ErrorKind::Unsupported, "its console was started without a password, and gets none while it runs")
+          throw Error(ErrorKind::Unsupported,
+                      "its console was started without a password, and gets none while it runs")
               .withCure("Start QEMU with a password for the console (password=on); then it can be set here.");
       // Named first: GCC 12 takes no braced list inside co_await.
       const nlohmann::json secret{{"protocol", c.scheme}, {"password", *c.password}};

@@ -23,7 +23,8 @@ std::optional<OfferedWay> wayOf(const ConsoleFacts& c, const std::string& id, co
     address.scheme += "+unix";
     address.path = c.socket;
   } else {
-    address.host = isEverywhere(c.listen) ? (place.reachedAt.empty() ? "127.0.0.1" : place.reachedAt) : c.listen;
+    address.host =
+        isEverywhere(c.listen) ? (place.reachedAt.empty() ? "127.0.0.1" : place.reachedAt) : c.listen;
     address.port = c.port;
     if (c.port == 0 && c.tlsPort != 0) {
       address.scheme += "+tls";
@@ -116,13 +117,15 @@ void compareWays(const Snapshot& records, Id record, const StockMachine& machine
     fresh.host = found->at.host, fresh.port = found->at.port, fresh.path = found->at.path;
     d.way.address = fresh.uri();
     const std::string what = mine.path.empty() ? "port" : "path";
-    d.sentence = endpoint->label + ": its " + what + " is " + whereOf(found->at) + " there, " + whereOf(mine) + " here";
+    d.sentence = endpoint->label + ": its " + what + " is " + whereOf(found->at) + " there, " +
+                 whereOf(mine) + " here";
     d.cure = "take " + whereOf(found->at);
     out.push_back(std::move(d));
   }
   for (const Open& o : offered)
     if (!o.matched)
-      out.push_back({DriftKind::NewWay, "the host also offers " + o.way.address, "add this way in", 0, o.way, {}});
+      out.push_back(
+          {DriftKind::NewWay, "the host also offers " + o.way.address, "add this way in", 0, o.way, {}});
 }
 
 std::string freeName(const std::string& wanted, std::set<std::string>& taken) {
@@ -166,11 +169,18 @@ std::vector<StockRow> stockRows(const Snapshot& records, const HostPlace& place,
       for (auto second = std::next(first); second != last; ++second)
         row.drift.push_back({DriftKind::Twice,
                              "\"" + records.machines.at(second->second).name + "\" is a record of it too",
-                             {}, 0, {}, {}});
+                             {},
+                             0,
+                             {},
+                             {}});
       if (const std::string& mine = records.machines.at(row.record).name;
           mine != machine.name && !mine.starts_with(machine.name + " "))
-        row.drift.push_back({DriftKind::Renamed, "called " + machine.name + " there, " + mine + " here",
-                             "take its name", 0, {}, machine.name});
+        row.drift.push_back({DriftKind::Renamed,
+                             "called " + machine.name + " there, " + mine + " here",
+                             "take its name",
+                             0,
+                             {},
+                             machine.name});
     } else if (const auto named = byName.find(machine.name); named != byName.end()) {
       row.record = named->second;
       row.drift.push_back({DriftKind::NoId, "known by its name only", "remember its ID", 0, {}, {}});
@@ -178,9 +188,8 @@ std::vector<StockRow> stockRows(const Snapshot& records, const HostPlace& place,
     if (row.record != 0) compareWays(records, row.record, machine, place, row.drift);
     out.push_back(std::move(row));
   }
-  std::stable_sort(out.begin(), out.end(), [](const StockRow& a, const StockRow& b) {
-    return a.machine.name < b.machine.name;
-  });
+  std::stable_sort(out.begin(), out.end(),
+                   [](const StockRow& a, const StockRow& b) { return a.machine.name < b.machine.name; });
   for (const auto& [there, record] : byId) {
     if (stock.contains(there)) continue;
     StockRow row;

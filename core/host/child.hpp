@@ -7,8 +7,8 @@
 
 namespace kw::host {
 
-/// Words parted by blanks; "double" and 'single' quotes hold words together, a backslash takes the next letter
-/// as it is. Throws Error{Local} when a quote is not closed or nothing is left.
+/// Words parted by blanks; "double" and 'single' quotes hold words together, a backslash takes the next
+/// letter as it is. Throws Error{Local} when a quote is not closed or nothing is left.
 std::vector<std::string> wordsOf(const std::string& line);
 
 /// A running program. Its standard error goes nowhere. Destroying it ends the program.

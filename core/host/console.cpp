@@ -43,7 +43,8 @@ std::optional<Address> addressNow(const Snapshot& records, const Endpoint& way, 
 std::optional<ConsoleChange> passwordAgain(const Snapshot& records, const OpeningTools& tools, Id machine) {
   for (const Endpoint* e : records.endpointsOf(machine)) {
     const Owner owner{OwnerKind::WayIn, e->id};
-    if (!isOfForm(e->scheme(), Form::Screen) || records.resolve(owner, "host.setagain").value != "on") continue;
+    if (!isOfForm(e->scheme(), Form::Screen) || records.resolve(owner, "host.setagain").value != "on")
+      continue;
     if (const auto kept = keptSignIn(tools, owner)) {
       ConsoleChange change;
       change.scheme = findWayKind(e->scheme())->family;

@@ -1,7 +1,7 @@
 // What the window and the command line share about a machine's consoles on its host.
 #pragma once
-#include "host/adopt.hpp"
 #include "host/adapter.hpp"
+#include "host/adopt.hpp"
 #include "route/opening.hpp"
 
 namespace kw::host {
@@ -9,8 +9,8 @@ namespace kw::host {
 /// Where the machine's first console is, for a record that has no way in by it yet.
 std::optional<OfferedWay> firstConsole(const StockMachine& machine, const HostPlace& place);
 
-/// Where a way in is now: a console whose port its host picks at each start is where the host says; all others
-/// where the record says. Nothing while the host has not said it.
+/// Where a way in is now: a console whose port its host picks at each start is where the host says; all
+/// others where the record says. Nothing while the host has not said it.
 std::optional<Address> addressNow(const Snapshot& records, const Endpoint& way, const StockMachine& machine,
                                   const HostPlace& place);
 

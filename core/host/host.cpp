@@ -211,8 +211,7 @@ Task<void> awaitView(std::shared_ptr<Host> host, std::function<bool(const HostVi
                      std::chrono::nanoseconds limit, std::string what) {
   const Executor here = co_await asio::this_coro::executor;
   auto changed = std::make_shared<Signal>(here);
-  const int number =
-      host->observe([here, changed] { post(here, [changed] { changed->notify(); }); });
+  const int number = host->observe([here, changed] { post(here, [changed] { changed->notify(); }); });
   const auto leave = [host, number] { host->stopObserving(number); };
   try {
     // `holds` lives in this frame, which outlives the inner task.

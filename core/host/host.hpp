@@ -1,4 +1,5 @@
-// A host that is watched: its adapter, how it stands, and its stock, kept fresh and connected again when lost.
+// A host that is watched: its adapter, how it stands, and its stock, kept fresh and connected again when
+// lost.
 #pragma once
 #include <functional>
 #include <future>

@@ -25,12 +25,12 @@ pugi::xml_document parsed(const std::string& xml) {
 int mebibytes(const pugi::xml_node& memory) {
   const double value = memory.text().as_double();
   const std::string unit = memory.attribute("unit").as_string("KiB");
-  const double bytes = unit == "b" || unit == "bytes"    ? value
-                       : unit == "KiB" || unit == "k"    ? value * 1024
-                       : unit == "MiB" || unit == "M"    ? value * 1048576
-                       : unit == "GiB" || unit == "G"    ? value * 1073741824
-                       : unit == "TiB" || unit == "T"    ? value * 1099511627776
-                                                         : value * 1024;
+  const double bytes = unit == "b" || unit == "bytes" ? value
+                       : unit == "KiB" || unit == "k" ? value * 1024
+                       : unit == "MiB" || unit == "M" ? value * 1048576
+                       : unit == "GiB" || unit == "G" ? value * 1073741824
+                       : unit == "TiB" || unit == "T" ? value * 1099511627776
+                                                      : value * 1024;
   return static_cast<int>(std::min(bytes / 1048576, 1e9));
 }
 
@@ -63,7 +63,9 @@ std::string serialAddress(const pugi::xml_node& serial) {
   const pugi::xml_node source = serial.child("source");
   const std::string path = source.attribute("path").as_string();
   if (type == "pty" || type == "dev") return path.empty() ? "" : "serial:" + path;
-  if (type == "unix") return path.empty() || std::string(source.attribute("mode").as_string()) == "connect" ? "" : "unix:" + path;
+  if (type == "unix")
+    return path.empty() || std::string(source.attribute("mode").as_string()) == "connect" ? ""
+                                                                                          : "unix:" + path;
   if (type == "tcp" && std::string(source.attribute("mode").as_string()) == "bind") {
     const bool telnet = std::string(serial.child("protocol").attribute("type").as_string()) == "telnet";
     return std::string(telnet ? "telnet" : "tcp") + "://" + source.attribute("host").as_string() + ":" +

@@ -78,8 +78,7 @@ void QmpMonitor::take(const Json& message, const std::function<void(const std::s
   p->arrived.notify();
 }
 
-Task<void> QmpMonitor::run(std::function<void()> ready,
-                           std::function<void(const std::string&)> happened) {
+Task<void> QmpMonitor::run(std::function<void()> ready, std::function<void(const std::string&)> happened) {
   LineReader lines(*stream_);
   try {
     const Json greeting = parsedLine(co_await lines.next());

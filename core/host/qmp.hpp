@@ -18,8 +18,8 @@ class QmpMonitor {
   /// Reads the greeting and leaves the negotiation (section 2.2, 2.3), then answers and events until the
   /// stream ends: always ends with an Error. `ready` is called when commands may be given.
   Task<void> run(std::function<void()> ready, std::function<void(const std::string& event)> happened);
-  /// The command's "return". Throws Error{Local} with QEMU's sentence when it refuses, {ClosedByPeer} when the
-  /// monitor goes.
+  /// The command's "return". Throws Error{Local} with QEMU's sentence when it refuses, {ClosedByPeer} when
+  /// the monitor goes.
   Task<nlohmann::json> call(std::string command, nlohmann::json arguments = nlohmann::json::object());
   void close();
   /// "7.2.0"

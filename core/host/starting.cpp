@@ -5,7 +5,8 @@
 namespace kw::host {
 
 namespace {
-constexpr auto kFirstInterval = std::chrono::milliseconds(300), kLongestInterval = std::chrono::milliseconds(10'000);
+constexpr auto kFirstInterval = std::chrono::milliseconds(300),
+               kLongestInterval = std::chrono::milliseconds(10'000);
 enum Step : std::size_t { kAsked, kRunning, kAddress, kAnswers, kSteps };
 }  // namespace
 
@@ -65,9 +66,8 @@ Task<void> StartErrand::run() {
   const auto self = shared_from_this();
   began_ = clock_->now();
   // The host tells changes on a strand of its own.
-  const int number = plan_.host->observe([self, strand = strand_] {
-    post(strand, [self] { self->wake_.notify(); });
-  });
+  const int number =
+      plan_.host->observe([self, strand = strand_] { post(strand, [self] { self->wake_.notify(); }); });
   try {
     co_await steps();
   } catch (const Error& e) {
@@ -124,7 +124,8 @@ Task<void> StartErrand::askToStart() {
   begin(kAsked, "asking " + host + " to start it");
   for (;;) {
     if (stopping_) throw Error(ErrorKind::Cancelled, "waiting was stopped");
-    if (clock_->now() - began_ > plan_.limit) throw Error(ErrorKind::TimedOut, host + " was not reached in time");
+    if (clock_->now() - began_ > plan_.limit)
+      throw Error(ErrorKind::TimedOut, host + " was not reached in time");
     const HostView view = plan_.host->view();
     const auto machine = machineNow();
     if (view.stage == HostStage::Live && !machine)
@@ -140,7 +141,8 @@ Task<void> StartErrand::askToStart() {
         plan_.host->power(plan_.id, paused ? PowerAct::Resume : PowerAct::Start, std::move(told));
       };
       co_await ordered(strand_, order);
-      co_return done(kAsked, paused ? "asked " + host + " to let it go on" : "asked " + host + " to start it");
+      co_return done(kAsked,
+                     paused ? "asked " + host + " to let it go on" : "asked " + host + " to start it");
     }
     view_.steps[kAsked].remark = view.stage == HostStage::Live ? "it is still shutting down"
                                  : view.sentence.empty()       ? "connecting to the host"
@@ -179,8 +181,7 @@ Task<void> StartErrand::passwordAgain() {
 void StartErrand::throwIfStoppedAgain() const {
   const auto m = machineNow();
   if (m && (m->state == Running::Off || m->state == Running::Crashed))
-    throw Error(ErrorKind::ClosedByPeer,
-                "it stopped again" + (m->reason.empty() ? "" : ": " + m->reason))
+    throw Error(ErrorKind::ClosedByPeer, "it stopped again" + (m->reason.empty() ? "" : ": " + m->reason))
         .withCure("Look at its console or its serial line while it starts.");
 }
 
@@ -190,7 +191,8 @@ Task<Address> StartErrand::untilAddress() {
     throwIfStoppedAgain();
     if (const auto m = machineNow())
       if (auto address = plan_.addressNow(*m)) co_return *address;
-    if (clock_->now() - began_ > plan_.limit) throw Error(ErrorKind::TimedOut, "no address became known in time");
+    if (clock_->now() - began_ > plan_.limit)
+      throw Error(ErrorKind::TimedOut, "no address became known in time");
     begin(kAddress, "no address is known yet", "the host tells it when it knows");
     co_await firstOf(clock_->sleep(kLongestInterval), wake_.wait());
   }

@@ -81,7 +81,7 @@ const char* nameOf(Running state) {
 Json toJson(const StockMachine& m) {
   Json consoles = Json::array(), serials = Json::array();
   for (const ConsoleFacts& c : m.consoles) {
-    Json one{{"kind", c.scheme}, {"listen", c.listen},     {"port", c.port},
+    Json one{{"kind", c.scheme},     {"listen", c.listen},       {"port", c.port},
              {"tlsPort", c.tlsPort}, {"automatic", c.automatic}, {"password", c.password},
              {"screens", c.screens}};
     if (!c.socket.empty()) one["socket"] = c.socket;

@@ -10,7 +10,7 @@ namespace kw::host {
 enum class Running {
   Unknown,
   Off,
-  On,        ///< runs; says nothing about whether anything in it answers
+  On,  ///< runs; says nothing about whether anything in it answers
   Paused,
   Stopping,  ///< was asked to shut down
   Crashed,
@@ -20,11 +20,11 @@ const char* nameOf(Running state);
 
 /// A screen of the machine that its host serves.
 struct ConsoleFacts {
-  std::string scheme;   ///< "vnc", "spice", "rdp"
-  std::string listen;   ///< the host's address it listens on; empty when the host did not say
-  std::string socket;   ///< a path on the host instead of a port
-  int port = 0;         ///< 0: not while the machine is off, or only with TLS
-  int tlsPort = 0;      ///< 0: none
+  std::string scheme;      ///< "vnc", "spice", "rdp"
+  std::string listen;      ///< the host's address it listens on; empty when the host did not say
+  std::string socket;      ///< a path on the host instead of a port
+  int port = 0;            ///< 0: not while the machine is off, or only with TLS
+  int tlsPort = 0;         ///< 0: none
   bool automatic = false;  ///< the host picks another port at each start
   bool password = false;   ///< one is asked for
   bool byId = false;       ///< one port for all machines of the host; this one is named by its ID

@@ -36,10 +36,13 @@ Task<std::vector<std::string>> resolved(const std::string& name, Findings& out) 
                                             asio::redirect_error(asio::use_awaitable, code));
   std::vector<std::string> addresses;
   if (code) {
-    out.push_back({"name-unknown", Weight::Trouble,
-                   "the name \"" + name + "\" is known neither to this desk's hosts file nor to its name server (" +
+    out.push_back({"name-unknown",
+                   Weight::Trouble,
+                   "the name \"" + name +
+                       "\" is known neither to this desk's hosts file nor to its name server (" +
                        code.message() + ")",
-                   "Check the spelling, write the numeric address, or ask whoever runs the name server.", {}});
+                   "Check the spelling, write the numeric address, or ask whoever runs the name server.",
+                   {}});
     co_return addresses;
   }
   for (const auto& entry : found) addresses.push_back(entry.endpoint().address().to_string());
@@ -55,22 +58,32 @@ Finding couldNotConnect(const Error& e, const std::string& address, int port) {
   const std::string where = address + " port " + std::to_string(port);
   switch (e.kind()) {
     case ErrorKind::Refused:
-      return {"refused", Weight::Trouble, where + " refuses: the host is there, but nothing listens on this port",
-              "The machine may be off or still starting, the port may have changed, or the service listens on "
-              "its own loopback only.",
-              {}};
+      return {
+          "refused",
+          Weight::Trouble,
+          where + " refuses: the host is there, but nothing listens on this port",
+          "The machine may be off or still starting, the port may have changed, or the service listens on "
+          "its own loopback only.",
+          {}};
     case ErrorKind::TimedOut:
-      return {"filtered", Weight::Trouble,
+      return {"filtered",
+              Weight::Trouble,
               where + " gives no answer at all: a firewall drops it, or no host has this address",
-              "Let the port through on the host and on the way, or go through a jump that may reach it.", {}};
+              "Let the port through on the host and on the way, or go through a jump that may reach it.",
+              {}};
     case ErrorKind::ClosedByPeer:
-      return {"reset", Weight::Trouble, where + " takes the connection and drops it at once",
+      return {"reset",
+              Weight::Trouble,
+              where + " takes the connection and drops it at once",
               "Something in between, or the service itself, turns this desk away: its list of allowed "
               "addresses, or too many visitors.",
               {}};
     default:
-      return {"unreachable", Weight::Trouble, "there is no way to " + where + " (" + e.detail() + ")",
-              "Check this desk's network, a VPN, or the route of the record.", {}};
+      return {"unreachable",
+              Weight::Trouble,
+              "there is no way to " + where + " (" + e.detail() + ")",
+              "Check this desk's network, a VPN, or the route of the record.",
+              {}};
   }
 }
 
@@ -85,9 +98,12 @@ Task<bool> connects(const std::vector<std::string>& addresses, int port, std::ch
       stream->close();
       for (Finding& f : failures) f.weight = Weight::Remark;
       out.insert(out.end(), failures.begin(), failures.end());
-      out.push_back({"connects", Weight::Good,
-                     address + " port " + std::to_string(port) + " takes connections, after " + milliseconds(found.took),
-                     {}, {}});
+      out.push_back({"connects",
+                     Weight::Good,
+                     address + " port " + std::to_string(port) + " takes connections, after " +
+                         milliseconds(found.took),
+                     {},
+                     {}});
       co_return true;
     } catch (const Error& e) {
       failures.push_back(couldNotConnect(e, address, port));
@@ -122,7 +138,11 @@ Task<void> whatIsThere(const Address& address, const std::string& at, std::chron
   numeric.host = at;
   const CheckResult look = co_await checkAddress(numeric, limit);
   if (look.answers) {
-    out.push_back({"answers", Weight::Good, std::string("a service of the kind \"") + kind->chip + "\" answers there", {}, {}});
+    out.push_back({"answers",
+                   Weight::Good,
+                   std::string("a service of the kind \"") + kind->chip + "\" answers there",
+                   {},
+                   {}});
     co_return;
   }
   const Listening there = co_await whatListens(at, static_cast<std::uint16_t>(address.port), limit);
@@ -133,7 +153,8 @@ Task<void> whatIsThere(const Address& address, const std::string& at, std::chron
   std::string fits;
   for (const WayKind& other : allWayKinds())
     if (there.family == other.family && fits.empty()) fits = other.name;
-  out.push_back({"other-service", Weight::Trouble,
+  out.push_back({"other-service",
+                 Weight::Trouble,
                  there.people + " listens there, not what a way in of the kind \"" + kind->chip + "\" needs",
                  fits.empty() ? "Check the port; another service has it."
                               : "Check the port; or this is a way in of the kind " + fits + ".",
@@ -155,9 +176,12 @@ Task<void> askHost(const Snapshot& records, const Endpoint& way, const WhyTools&
   }
   const HostView view = tools.host->view();
   if (view.stage != HostStage::Live) {
-    out.push_back({"host-lost", Weight::Remark,
-                   "its host " + host + " cannot be asked: " + (view.sentence.empty() ? "no answer yet" : view.sentence),
-                   view.cure, {}});
+    out.push_back({"host-lost",
+                   Weight::Remark,
+                   "its host " + host +
+                       " cannot be asked: " + (view.sentence.empty() ? "no answer yet" : view.sentence),
+                   view.cure,
+                   {}});
     co_return;
   }
   const auto found = view.stock->find(id);
@@ -168,13 +192,15 @@ Task<void> askHost(const Snapshot& records, const Endpoint& way, const WhyTools&
   }
   const StockMachine& m = found->second;
   if (m.state == Running::Off || m.state == Running::Crashed) {
-    out.push_back({"off", Weight::Trouble,
-                   host + " says: the machine is " + nameOf(m.state) + (m.reason.empty() ? "" : " (" + m.reason + ")"),
-                   "Start it; Start and open waits until it answers.", "start"});
+    out.push_back(
+        {"off", Weight::Trouble,
+         host + " says: the machine is " + nameOf(m.state) + (m.reason.empty() ? "" : " (" + m.reason + ")"),
+         "Start it; Start and open waits until it answers.", "start"});
     co_return;
   }
   if (m.state == Running::Paused)
-    out.push_back({"paused", Weight::Trouble, host + " says: the machine is paused" + (m.reason.empty() ? "" : " (" + m.reason + ")"),
+    out.push_back({"paused", Weight::Trouble,
+                   host + " says: the machine is paused" + (m.reason.empty() ? "" : " (" + m.reason + ")"),
                    "Let it go on.", "start"});
   else
     out.push_back({"running", Weight::Good, host + " says: the machine is " + nameOf(m.state), {}, {}});
@@ -182,25 +208,30 @@ Task<void> askHost(const Snapshot& records, const Endpoint& way, const WhyTools&
     if (row.record != way.machine) continue;
     for (const Drift& d : row.drift)
       if (d.kind == DriftKind::Port && d.wayIn == way.id)
-        out.push_back({"port-changed", Weight::Trouble, host + " says: " + d.sentence, "Take the host's.", "drift"});
+        out.push_back(
+            {"port-changed", Weight::Trouble, host + " says: " + d.sentence, "Take the host's.", "drift"});
   }
   const Address address = parseAddress(way.address);
   for (const ConsoleFacts& c : m.consoles)
     if (c.scheme == address.scheme && c.port == address.port && c.listen.starts_with("127.") &&
         !address.host.starts_with("127.") && address.host != "localhost")
-      out.push_back({"loopback-only", Weight::Trouble,
-                     host + " says: this console listens on " + c.listen + ", which only " + host + " itself reaches",
-                     "Go through an SSH jump on " + host + ", or let the console listen on another address.",
-                     "via:ssh://" + address.host});
+      out.push_back(
+          {"loopback-only", Weight::Trouble,
+           host + " says: this console listens on " + c.listen + ", which only " + host + " itself reaches",
+           "Go through an SSH jump on " + host + ", or let the console listen on another address.",
+           "via:ssh://" + address.host});
 }
 
 void fromRecords(const Snapshot& records, const Endpoint& way, Findings& out) {
   for (const Endpoint* other : records.sharingAddress(way)) {
     const auto m = records.machines.find(other->machine);
     if (m == records.machines.end()) continue;
-    out.push_back({"shared-port", Weight::Remark,
-                   "\"" + m->second.name + "\" has a way in with the same host and port; only one of them can be right",
-                   "Compare with the host's own list; the stock shows it.", {}});
+    out.push_back(
+        {"shared-port",
+         Weight::Remark,
+         "\"" + m->second.name + "\" has a way in with the same host and port; only one of them can be right",
+         "Compare with the host's own list; the stock shows it.",
+         {}});
   }
 }
 
@@ -222,14 +253,18 @@ Task<void> lookAtPath(const Address& address, Findings& out) {
   if (look.answers)
     out.push_back({"path", Weight::Good, look.sentence, {}, {}});
   else
-    out.push_back({"path", Weight::Trouble, address.path + ": " + look.sentence,
-                   "Check the path; on a machine's host it may change at each start.", {}});
+    out.push_back({"path",
+                   Weight::Trouble,
+                   address.path + ": " + look.sentence,
+                   "Check the path; on a machine's host it may change at each start.",
+                   {}});
 }
 
 }  // namespace
 
 bool anyTrouble(const Findings& findings) {
-  return std::any_of(findings.begin(), findings.end(), [](const Finding& f) { return f.weight == Weight::Trouble; });
+  return std::any_of(findings.begin(), findings.end(),
+                     [](const Finding& f) { return f.weight == Weight::Trouble; });
 }
 
 Task<Findings> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address address, WhyTools tools) {
@@ -240,8 +275,11 @@ Task<Findings> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address
         way == records->endpoints.end() ? builtInSettings() : settingsOf(*records, {OwnerKind::WayIn, wayIn});
     const auto jump = nearestJump(*records, wayIn);
     if (jump) {
-      out.push_back({"behind-jump", Weight::Remark,
-                     "it lies behind " + jump->forPeople() + "; what is beyond shows only when it is opened", {}, {}});
+      out.push_back({"behind-jump",
+                     Weight::Remark,
+                     "it lies behind " + jump->forPeople() + "; what is beyond shows only when it is opened",
+                     {},
+                     {}});
       const auto addresses = co_await resolved(jump->host, out);
       if (!addresses.empty()) co_await connects(addresses, jump->port, tools.limit, out);
     } else if (!address.path.empty()) {

@@ -15,11 +15,12 @@ enum class Weight {
   Trouble,  ///< this is why
 };
 struct Finding {
-  std::string code;      ///< "refused", "other-service", … (docs/guide.md lists them)
+  std::string code;  ///< "refused", "other-service", … (docs/guide.md lists them)
   Weight weight = Weight::Remark;
   std::string sentence;
-  std::string cure;      ///< what a person can do
-  std::string change;    ///< what a click may do about it: "port:5901", "via:ssh://…", "start", "drift"; may be empty
+  std::string cure;  ///< what a person can do
+  std::string
+      change;  ///< what a click may do about it: "port:5901", "via:ssh://…", "start", "drift"; may be empty
 };
 
 struct WhyTools {

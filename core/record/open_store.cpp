@@ -5,7 +5,9 @@
 
 namespace kw {
 
-bool isDatabase(const std::string& place) { return place.starts_with("postgresql://") || place.starts_with("postgres://"); }
+bool isDatabase(const std::string& place) {
+  return place.starts_with("postgresql://") || place.starts_with("postgres://");
+}
 
 std::unique_ptr<Store> openStore(const std::string& place, bool make) {
   if (isDatabase(place)) return openPostgresStore(place, make);

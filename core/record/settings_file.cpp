@@ -4,14 +4,15 @@
 namespace kw {
 
 std::vector<Setting> declareFileSettings() {
-  return {{.key = "file.kept",
-           .section = "Connection",
-           .type = SettingType::Text,
-           .standard = "",
-           .label = "Other lines of its file",
-           .help = "What an imported connection file said that has no place here; written back when exported.",
-           .choices = {},
-           .protocols = {}}};
+  return {
+      {.key = "file.kept",
+       .section = "Connection",
+       .type = SettingType::Text,
+       .standard = "",
+       .label = "Other lines of its file",
+       .help = "What an imported connection file said that has no place here; written back when exported.",
+       .choices = {},
+       .protocols = {}}};
 }
 
 }  // namespace kw

@@ -167,7 +167,9 @@ class SqliteWriter : public StoreWriter {
   }
 
   /// A row of another store, under its own number; 0: any.
-  void restoreNew(const std::string& table, Id id, const Json& row) { insertOrReplace(table, id, version_, row); }
+  void restoreNew(const std::string& table, Id id, const Json& row) {
+    insertOrReplace(table, id, version_, row);
+  }
 
  private:
   std::vector<Id> ids(const char* sql, Id parameter) {
@@ -426,15 +428,29 @@ class SqliteStore : public Store {
       SQLite::Transaction writing(db_, SQLite::TransactionBehavior::IMMEDIATE);
       for (const char* table : {"folder", "machine", "endpoint", "host", "setting"})
         if (db_.execAndGet(std::string("SELECT count(*) FROM ") + table).getInt() != 0)
-          throw Error(ErrorKind::Local, "there are records already; only an empty store is copied into", file_.string());
+          throw Error(ErrorKind::Local, "there are records already; only an empty store is copied into",
+                      file_.string());
       SqliteWriter writer(db_);
-      const auto row = [&](const char* table, Id id, const Json& values) { writer.restoreNew(table, id, values); };
-      for (const auto& [id, f] : s.folders) row("folder", id, {{"parent", f.parent}, {"name", f.name}, {"host", f.host}, {"notes", f.notes}});
-      for (const auto& [id, m] : s.machines) row("machine", id, {{"folder", m.folder}, {"name", m.name}, {"host", m.host}, {"tags", m.tags}, {"notes", m.notes}});
-      for (const auto& [id, e] : s.endpoints) row("endpoint", id, {{"machine", e.machine}, {"label", e.label}, {"address", e.address}, {"position", e.position}});
-      for (const auto& [id, h] : s.hosts) row("host", id, {{"folder", h.folder}, {"name", h.name}, {"address", h.address}, {"notes", h.notes}});
+      const auto row = [&](const char* table, Id id, const Json& values) {
+        writer.restoreNew(table, id, values);
+      };
+      for (const auto& [id, f] : s.folders)
+        row("folder", id, {{"parent", f.parent}, {"name", f.name}, {"host", f.host}, {"notes", f.notes}});
+      for (const auto& [id, m] : s.machines)
+        row("machine", id,
+            {{"folder", m.folder}, {"name", m.name}, {"host", m.host}, {"tags", m.tags}, {"notes", m.notes}});
+      for (const auto& [id, e] : s.endpoints)
+        row("endpoint", id,
+            {{"machine", e.machine}, {"label", e.label}, {"address", e.address}, {"position", e.position}});
+      for (const auto& [id, h] : s.hosts)
+        row("host", id, {{"folder", h.folder}, {"name", h.name}, {"address", h.address}, {"notes", h.notes}});
       for (const auto& [owner, values] : s.settings)
-        for (const auto& [key, value] : values) row("setting", 0, {{"owner_kind", static_cast<int>(owner.kind)}, {"owner", owner.id}, {"key", key}, {"value", value}});
+        for (const auto& [key, value] : values)
+          row("setting", 0,
+              {{"owner_kind", static_cast<int>(owner.kind)},
+               {"owner", owner.id},
+               {"key", key},
+               {"value", value}});
       for (const Pin& p : pins) {
         SQLite::Statement write(db_, "INSERT OR IGNORE INTO pin VALUES(?, ?, ?)");
         write.bind(1, p.peer);

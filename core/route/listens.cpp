@@ -38,7 +38,8 @@ struct Probe {
 
 Listening asTls(const std::string& a) {
   // RFC 8446 5.1: a record of kind handshake (22) or alert (21), version 3.x.
-  if (a.size() >= 3 && (a[0] == 22 || a[0] == 21) && a[1] == 3) return {"tls", "a service that speaks TLS first"};
+  if (a.size() >= 3 && (a[0] == 22 || a[0] == 21) && a[1] == 3)
+    return {"tls", "a service that speaks TLS first"};
   return {};
 }
 Listening asHttp(const std::string& a) {
@@ -94,7 +95,8 @@ Listening fromGreeting(const std::string& g) {
 Task<Listening> whatListens(std::string host, std::uint16_t port, std::chrono::nanoseconds limit) {
   {
     const StreamPtr stream = co_await connectTcp(host, port, limit);
-    const Listening said = fromGreeting(co_await firstBytes(*stream, std::min<std::chrono::nanoseconds>(limit, std::chrono::milliseconds(700))));
+    const Listening said = fromGreeting(co_await firstBytes(
+        *stream, std::min<std::chrono::nanoseconds>(limit, std::chrono::milliseconds(700))));
     stream->close();
     if (!said.family.empty()) co_return said;
   }
@@ -103,7 +105,8 @@ Task<Listening> whatListens(std::string host, std::uint16_t port, std::chrono::n
     std::string answer;
     try {
       co_await stream->write(probe.question);
-      answer = co_await firstBytes(*stream, std::min<std::chrono::nanoseconds>(limit, std::chrono::milliseconds(1500)));
+      answer = co_await firstBytes(
+          *stream, std::min<std::chrono::nanoseconds>(limit, std::chrono::milliseconds(1500)));
     } catch (const Error&) {
       // Hung up on this question.
     }

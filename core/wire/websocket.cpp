@@ -21,7 +21,8 @@ constexpr const char* kGuid = "258EAFA5-E914-47DA-95CA-C5AB0DC85B11";
 
 std::string base64(ByteView bytes) {
   std::string out(4 * ((bytes.size() + 2) / 3) + 1, '\0');
-  const int n = EVP_EncodeBlock(reinterpret_cast<unsigned char*>(out.data()), bytes.data(), static_cast<int>(bytes.size()));
+  const int n = EVP_EncodeBlock(reinterpret_cast<unsigned char*>(out.data()), bytes.data(),
+                                static_cast<int>(bytes.size()));
   out.resize(static_cast<std::size_t>(n));
   return out;
 }
@@ -56,7 +57,9 @@ struct WebSocket::State {
     else if (payload.size() < 65536)
       out.u8(maskBit | 126).u16(static_cast<unsigned>(payload.size()));
     else
-      out.u8(maskBit | 127).u32(static_cast<std::uint32_t>(payload.size() >> 32)).u32(static_cast<std::uint32_t>(payload.size()));
+      out.u8(maskBit | 127)
+          .u32(static_cast<std::uint32_t>(payload.size() >> 32))
+          .u32(static_cast<std::uint32_t>(payload.size()));
     if (side == Side::Client) {
       Byte key[4];
       RAND_bytes(key, sizeof key);
@@ -93,7 +96,8 @@ struct WebSocket::State {
     if ((first & 0x70) != 0) protocolBroken("WebSocket frame", "reserved bits are set");
     const bool masked = (second & 0x80) != 0;
     // Section 5.1: clients mask, servers do not.
-    if (masked != (side == Side::Server)) protocolBroken("WebSocket frame", masked ? "a server masks nothing" : "a client must mask");
+    if (masked != (side == Side::Server))
+      protocolBroken("WebSocket frame", masked ? "a server masks nothing" : "a client must mask");
     h.size = second & 0x7f;
     if (h.size == 126) {
       h.size = co_await in.readU16();
@@ -149,7 +153,8 @@ Task<WebSocketMessage> WebSocket::receive() {
         co_await s->frame(kPong, control);
       } else if (h.opcode == kClose) {
         std::string reason = control.size() > 2 ? cleanUtf8(kw::textOf(ByteView(control).subspan(2))) : "";
-        if (!std::exchange(s->saidGoodbye, true)) co_await s->frame(kClose, ByteView(control).first(std::min<std::size_t>(control.size(), 2)));
+        if (!std::exchange(s->saidGoodbye, true))
+          co_await s->frame(kClose, ByteView(control).first(std::min<std::size_t>(control.size(), 2)));
         throw Error(ErrorKind::ClosedByPeer, reason.empty() ? "closed by the other side" : reason);
       } else if (h.opcode != kPong) {
         protocolBroken("WebSocket frame", "unknown control frame");
@@ -160,7 +165,8 @@ Task<WebSocketMessage> WebSocket::receive() {
     if ((h.opcode == kContinuation) != begun) protocolBroken("WebSocket frame", "a message within a message");
     if (!begun) message.text = h.opcode == kText;
     begun = true;
-    if (message.bytes.size() + h.size > s->most) protocolBroken("WebSocket message", "it is longer than allowed");
+    if (message.bytes.size() + h.size > s->most)
+      protocolBroken("WebSocket message", "it is longer than allowed");
     co_await s->payload(h.size, message.bytes);
     if (h.last) co_return message;
   }
@@ -233,22 +239,27 @@ Task<std::string> headLine(WireReader& in, std::size_t& left) {
 
 }  // namespace
 
-StreamPtr streamOver(std::shared_ptr<WebSocket> socket) { return std::make_unique<SocketBytes>(std::move(socket)); }
+StreamPtr streamOver(std::shared_ptr<WebSocket> socket) {
+  return std::make_unique<SocketBytes>(std::move(socket));
+}
 
 Task<std::shared_ptr<WebSocket>> openWebSocket(StreamPtr below, std::string hostHeader, std::string path,
                                                std::string protocol) {
   Byte nonce[16];
   RAND_bytes(nonce, sizeof nonce);
   const std::string key = base64(ByteView(nonce, sizeof nonce));
-  std::string request = "GET " + path + " HTTP/1.1\r\nHost: " + hostHeader +
-                        "\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: " + key + "\r\n";
+  std::string request =
+      "GET " + path + " HTTP/1.1\r\nHost: " + hostHeader +
+      "\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: " +
+      key + "\r\n";
   if (!protocol.empty()) request += "Sec-WebSocket-Protocol: " + protocol + "\r\n";
   request += "\r\n";
   co_await below->write(viewOf(request));
   WireReader in(*below);
   std::size_t left = kMostHandshake;
   const std::string status = co_await headLine(in, left);
-  if (!status.starts_with("HTTP/1.1 101")) protocolBroken("WebSocket handshake", "the other side says " + cleanUtf8(status.substr(0, 80)));
+  if (!status.starts_with("HTTP/1.1 101"))
+    protocolBroken("WebSocket handshake", "the other side says " + cleanUtf8(status.substr(0, 80)));
   bool accepted = false;
   for (;;) {
     const std::string line = co_await headLine(in, left);
@@ -262,7 +273,8 @@ Task<std::shared_ptr<WebSocket>> openWebSocket(StreamPtr below, std::string host
   const std::size_t rest = in.buffered();
   const ByteView early = in.take(rest);
   Bytes first(early.begin(), early.end());
-  co_return std::make_shared<WebSocket>(co_await asio::this_coro::executor, std::move(below), WebSocket::Side::Client, std::size_t{64} << 20, std::move(first));
+  co_return std::make_shared<WebSocket>(co_await asio::this_coro::executor, std::move(below),
+                                        WebSocket::Side::Client, std::size_t{64} << 20, std::move(first));
 }
 
 }  // namespace kw

@@ -17,7 +17,8 @@ namespace kw::desktop {
 struct HostedRecord {
   std::shared_ptr<host::Host> host;
   std::string id;  ///< on the host
-  std::optional<host::StockMachine> machine;  ///< as last told; nothing when the host has not, or has it no more
+  std::optional<host::StockMachine>
+      machine;  ///< as last told; nothing when the host has not, or has it no more
   bool hostLive = false;
 };
 

@@ -78,11 +78,13 @@ void StartTimeline::paintEvent(QPaintEvent*) {
                p.fontMetrics().elidedText(QString::fromStdString(step.what), Qt::ElideRight, room));
     p.setFont(windowFont(8.5));
     p.setPen(s.quiet);
-    p.drawText(QRect(kText, y + 21, width() - kText, 18), Qt::AlignVCenter,
-               p.fontMetrics().elidedText(QString::fromStdString(step.remark), Qt::ElideRight, width() - kText));
+    p.drawText(
+        QRect(kText, y + 21, width() - kText, 18), Qt::AlignVCenter,
+        p.fontMetrics().elidedText(QString::fromStdString(step.remark), Qt::ElideRight, width() - kText));
     if (step.state == host::StepState::Done || step.state == host::StepState::Failed) {
       p.setFont(windowFont(9));
-      p.drawText(QRect(width() - kTime, y + 2, kTime, 20), Qt::AlignVCenter | Qt::AlignRight, clockWords(step.at));
+      p.drawText(QRect(width() - kTime, y + 2, kTime, 20), Qt::AlignVCenter | Qt::AlignRight,
+                 clockWords(step.at));
     }
     y += kStep;
   }

@@ -35,7 +35,8 @@ QString consoleWords(const host::ConsoleFacts& c) {
   if (c.byId) return StockModel::tr("%1 by ID %2").arg(text(c.scheme)).arg(c.port);
   if (!c.socket.empty()) return StockModel::tr("%1 at a socket").arg(text(c.scheme));
   if (c.port == 0 && c.tlsPort == 0)
-    return c.automatic ? StockModel::tr("%1 when started").arg(text(c.scheme)) : StockModel::tr("%1, no port").arg(text(c.scheme));
+    return c.automatic ? StockModel::tr("%1 when started").arg(text(c.scheme))
+                       : StockModel::tr("%1, no port").arg(text(c.scheme));
   return QString("%1 %2").arg(text(c.scheme)).arg(c.port != 0 ? c.port : c.tlsPort);
 }
 
@@ -219,9 +220,11 @@ QVariant StockModel::machineData(const StockLine& line, int column, int role) co
       if (second) {
         QStringList more;
         for (std::size_t i = 1; i < m.consoles.size(); ++i) more << consoleWords(m.consoles[i]);
-        if (!m.consoles.empty() && m.consoles.front().screens > 1) more << tr("%n screens", nullptr, m.consoles.front().screens);
+        if (!m.consoles.empty() && m.consoles.front().screens > 1)
+          more << tr("%n screens", nullptr, m.consoles.front().screens);
         if (!m.consoles.empty() && m.consoles.front().password) more << tr("password set");
-        for (const auto& s : m.serials) more << (s.address.empty() ? tr("serial, when started") : tr("serial"));
+        for (const auto& s : m.serials)
+          more << (s.address.empty() ? tr("serial, when started") : tr("serial"));
         return more.join(" · ");
       }
       break;
@@ -241,7 +244,7 @@ QVariant StockModel::machineData(const StockLine& line, int column, int role) co
       if (second)
         return line.row.drift.empty() || line.row.record == 0 ? QString() : recordNames_.at(line.row.record);
       if (role == kCure)
-        return line.row.record == 0 ? tr("adopt")
+        return line.row.record == 0     ? tr("adopt")
                : line.row.drift.empty() ? QString()
                                         : text(line.row.drift.front().cure);
       if (role == kTone) return line.row.record == 0 ? 1 : line.row.drift.empty() ? 1 : 2;

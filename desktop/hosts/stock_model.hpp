@@ -14,8 +14,8 @@ enum class StockFilter { All, Running, NotInRoster, Differ };
 struct StockLine {
   Id host = 0;
   bool isHost = false;
-  host::StockRow row;      ///< of machines
-  std::string haystack;    ///< lower case: name, ID, addresses, consoles, record
+  host::StockRow row;    ///< of machines
+  std::string haystack;  ///< lower case: name, ID, addresses, consoles, record
 };
 
 class StockModel : public QAbstractTableModel {

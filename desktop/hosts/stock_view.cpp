@@ -18,9 +18,9 @@
 #include <QScrollBar>
 #include <QToolButton>
 
-#include "base/file.hpp"
 #include <QRegularExpression>
 #include <nlohmann/json.hpp>
+#include "base/file.hpp"
 
 #include "desktop/hosts/stock_delegate.hpp"
 #include "desktop/theme.hpp"
@@ -215,14 +215,16 @@ void StockView::refresh() {
   const bool nothing = model_.rowCount() == 0;
   empty_->setVisible(nothing);
   table_->setVisible(!nothing);
-  empty_->setText(none ? tr("No host yet. Add one, and everything that runs there is listed here: name, state, "
-                            "console, addresses. From here it is adopted into the roster, started and opened.")
-                       : tr("No machine has “%1” in its name, ID, address or console.").arg(narrow_->text().trimmed()));
+  empty_->setText(
+      none ? tr("No host yet. Add one, and everything that runs there is listed here: name, state, "
+                "console, addresses. From here it is adopted into the roster, started and opened.")
+           : tr("No machine has “%1” in its name, ID, address or console.").arg(narrow_->text().trimmed()));
 }
 
 void StockView::refreshChips() {
   const int all = model_.count(StockFilter::All);
-  summary_->setText(tr("%1 on %2").arg(tr("%n machines", nullptr, all), tr("%n hosts", nullptr, model_.hostCount())));
+  summary_->setText(
+      tr("%1 on %2").arg(tr("%n machines", nullptr, all), tr("%n hosts", nullptr, model_.hostCount())));
   const QString words[] = {tr("all"), tr("running"), tr("not in the roster"), tr("differ")};
   for (int i = 0; i < 4; ++i)
     chips_->button(i)->setText(QString("%1 %2").arg(words[i]).arg(model_.count(static_cast<StockFilter>(i))));
@@ -297,7 +299,8 @@ void StockView::showAddHost() {
   group->addItem(tr("a place of its name"));
   for (const auto& [id, f] : desk_.records().snapshot().folders) {
     QString path;
-    for (const Folder* part : desk_.records().snapshot().pathOf(id)) path += (path.isEmpty() ? "" : " / ") + text(part->name);
+    for (const Folder* part : desk_.records().snapshot().pathOf(id))
+      path += (path.isEmpty() ? "" : " / ") + text(part->name);
     group->addItem(path, QVariant::fromValue<qlonglong>(id));
   }
   second->addWidget(user);
@@ -324,10 +327,12 @@ void StockView::showAddHost() {
     form_ = nullptr;
   });
   const auto add = [this, form, name, address, user, password, group, trouble] {
-    const std::string where = address->text().trimmed().toStdString(), called = name->text().trimmed().toStdString();
+    const std::string where = address->text().trimmed().toStdString(),
+                      called = name->text().trimmed().toStdString();
     QString problem = text(host::problemWithHostAddress(where));
     if (called.empty()) problem = tr("A host needs a name.");
-    if (desk_.records().snapshot().hostNamed(called) != nullptr) problem = tr("A host of this name is there already.");
+    if (desk_.records().snapshot().hostNamed(called) != nullptr)
+      problem = tr("A host of this name is there already.");
     trouble->setText(problem);
     trouble->setVisible(!problem.isEmpty());
     if (!problem.isEmpty()) return;
@@ -342,7 +347,8 @@ void StockView::showAddHost() {
     });
     if (!done) return;
     if (!password->text().isEmpty())
-      keepSignIn(desk_.tools(), {OwnerKind::Host, id}, {user->text().toStdString(), password->text().toStdString()});
+      keepSignIn(desk_.tools(), {OwnerKind::Host, id},
+                 {user->text().toStdString(), password->text().toStdString()});
     form->deleteLater();
     form_ = nullptr;
     emit said(tr("Added %1. Ctrl+Z takes it back.").arg(text(called)));
@@ -367,7 +373,10 @@ void StockView::showAdopt() {
     const auto& w = desk_.hosts().all().at(l->host);
     for (const host::OfferedWay& way : host::offeredWays(l->row.machine, Hosts::placeOf(w)))
       ways << text(way.label) + " · " + text(way.address);
-    auto* line = new QLabel(QString("%1    %2").arg(text(l->row.machine.name), ways.isEmpty() ? tr("no way in while it is off") : ways.join("    ")), form);
+    auto* line = new QLabel(QString("%1    %2")
+                                .arg(text(l->row.machine.name),
+                                     ways.isEmpty() ? tr("no way in while it is off") : ways.join("    ")),
+                            form);
     line->setFont(monoFont(8.5));
     column->addWidget(line);
   }
@@ -395,7 +404,8 @@ void StockView::showAdopt() {
     const bool done = desk_.records().commit(tr("adopt from the stock"), [&](StoreWriter& w) {
       for (const auto& [id, list] : byHost) {
         const auto& watched = desk_.hosts().all().at(id);
-        const Id folder = watched.record.folder != 0 ? watched.record.folder : folderNamed(*records, w, watched.record.name);
+        const Id folder = watched.record.folder != 0 ? watched.record.folder
+                                                     : folderNamed(*records, w, watched.record.name);
         made += static_cast<int>(host::adopt(w, *records, Hosts::placeOf(watched), folder, list).size());
       }
     });
@@ -409,9 +419,8 @@ void StockView::showAdopt() {
 void StockView::mendDrift(Id record, const std::string& idThere, const host::Drift& drift) {
   const auto records = desk_.records().shared();
   const QString name = text(records->machines.at(record).name);
-  if (desk_.records().commit(tr("%1: %2").arg(name, text(drift.cure)), [&](StoreWriter& w) {
-        host::cureDrift(w, *records, record, idThere, drift);
-      }))
+  if (desk_.records().commit(tr("%1: %2").arg(name, text(drift.cure)),
+                             [&](StoreWriter& w) { host::cureDrift(w, *records, record, idThere, drift); }))
     emit said(tr("%1: %2. Ctrl+Z takes it back.").arg(name, text(drift.cure)));
 }
 
@@ -423,11 +432,13 @@ void StockView::cure(const StockLine& line) {
 
 bool StockView::eventFilter(QObject* watched, QEvent* event) {
   if (watched == table_->viewport()) {
-    const bool moves = event->type() == QEvent::MouseMove, releases = event->type() == QEvent::MouseButtonRelease;
+    const bool moves = event->type() == QEvent::MouseMove,
+               releases = event->type() == QEvent::MouseButtonRelease;
     if (moves || releases) {
       const QPoint at = static_cast<QMouseEvent*>(event)->pos();
       const QModelIndex index = table_->indexAt(at);
-      const bool over = index.isValid() && StockDelegate::cureRect(index, table_->visualRect(index)).contains(at);
+      const bool over =
+          index.isValid() && StockDelegate::cureRect(index, table_->visualRect(index)).contains(at);
       table_->viewport()->setCursor(over ? Qt::PointingHandCursor : Qt::ArrowCursor);
       if (releases && over)
         if (const StockLine* l = model_.line(index.row())) {
@@ -460,11 +471,13 @@ void StockView::copyRows() {
 }
 
 void StockView::exportCsv() {
-  const QString file = QFileDialog::getSaveFileName(this, tr("Save the stock"), "stock.csv", tr("CSV (*.csv)"));
+  const QString file =
+      QFileDialog::getSaveFileName(this, tr("Save the stock"), "stock.csv", tr("CSV (*.csv)"));
   if (file.isEmpty()) return;
   QString out = tr("Host") + ",";
   for (int c = 0; c < StockModel::kColumns; ++c)
-    out += csvField(model_.headerData(c, Qt::Horizontal, Qt::DisplayRole).toString()) + (c + 1 < StockModel::kColumns ? "," : "\r\n");
+    out += csvField(model_.headerData(c, Qt::Horizontal, Qt::DisplayRole).toString()) +
+           (c + 1 < StockModel::kColumns ? "," : "\r\n");
   for (int r = 0; r < model_.rowCount(); ++r) {
     const StockLine* l = model_.line(r);
     if (l == nullptr) continue;
@@ -486,20 +499,31 @@ void StockView::fillPowerMenu(QMenu* menu, const StockLine& line) {
   const auto& watched = desk_.hosts().all().at(line.host);
   const host::HostAbilities& can = watched.view.abilities;
   const host::Running state = line.row.machine.state;
-  const bool live = watched.view.stage == host::HostStage::Live, runs = state == host::Running::On || state == host::Running::Stopping;
-  const auto add = [&](host::PowerAct act, const QString& words, const Ability& ability, bool now, const QString& loses) {
-    QAction* a = menu->addAction(words, this, [this, id = line.host, machine = line.row.machine.id, name = text(line.row.machine.name), act, loses] {
-      if (!loses.isEmpty()) {
-        const auto answer = QMessageBox::warning(this, name, loses, QMessageBox::Ok | QMessageBox::Cancel, QMessageBox::Cancel);
-        if (answer != QMessageBox::Ok) return;
-      }
-      desk_.hosts().power(id, machine, name, act);
-    });
+  const bool live = watched.view.stage == host::HostStage::Live,
+             runs = state == host::Running::On || state == host::Running::Stopping;
+  const auto add = [&](host::PowerAct act, const QString& words, const Ability& ability, bool now,
+                       const QString& loses) {
+    QAction* a = menu->addAction(words, this,
+                                 [this, id = line.host, machine = line.row.machine.id,
+                                  name = text(line.row.machine.name), act, loses] {
+                                   if (!loses.isEmpty()) {
+                                     const auto answer = QMessageBox::warning(
+                                         this, name, loses, QMessageBox::Ok | QMessageBox::Cancel,
+                                         QMessageBox::Cancel);
+                                     if (answer != QMessageBox::Ok) return;
+                                   }
+                                   desk_.hosts().power(id, machine, name, act);
+                                 });
     a->setEnabled(live && ability.can && now);
-    a->setToolTip(!live ? tr("The host is not reached now.") : !ability.can ? text(ability.why) : !now ? tr("Not in its state now.") : QString());
+    a->setToolTip(!live          ? tr("The host is not reached now.")
+                  : !ability.can ? text(ability.why)
+                  : !now         ? tr("Not in its state now.")
+                                 : QString());
   };
-  const QString lost = tr("What %1 has not saved is lost, and its disk may be damaged.").arg(text(line.row.machine.name));
-  add(host::PowerAct::Start, tr("Start"), can.start, state == host::Running::Off || state == host::Running::Crashed, {});
+  const QString lost =
+      tr("What %1 has not saved is lost, and its disk may be damaged.").arg(text(line.row.machine.name));
+  add(host::PowerAct::Start, tr("Start"), can.start,
+      state == host::Running::Off || state == host::Running::Crashed, {});
   menu->addSeparator();
   add(host::PowerAct::ShutDown, tr("Ask it to shut down"), can.power, state == host::Running::On, {});
   add(host::PowerAct::Restart, tr("Ask it to restart"), can.restart, state == host::Running::On, {});
@@ -507,7 +531,8 @@ void StockView::fillPowerMenu(QMenu* menu, const StockLine& line) {
   add(host::PowerAct::Pause, tr("Pause"), can.pause, state == host::Running::On, {});
   add(host::PowerAct::Resume, tr("Go on"), can.pause, state == host::Running::Paused, {});
   menu->addSeparator();
-  add(host::PowerAct::Off, tr("Force it off…"), can.power, runs || state == host::Running::Paused, tr("Forcing it off is like pulling the plug. ") + lost);
+  add(host::PowerAct::Off, tr("Force it off…"), can.power, runs || state == host::Running::Paused,
+      tr("Forcing it off is like pulling the plug. ") + lost);
   add(host::PowerAct::Reset, tr("Reset…"), can.power, runs, tr("A reset does not ask the guest. ") + lost);
 }
 
@@ -520,19 +545,28 @@ void StockView::fillConsoleMenu(QMenu* menu, const StockLine& line) {
   const bool live = watched.view.stage == host::HostStage::Live;
   host::ConsoleChange base;
   if (!m.consoles.empty()) base.scheme = m.consoles.front().scheme;
-  const auto add = [&](const QString& words, const Ability& ability, bool now, const QString& whyNot, std::function<void()> act) {
+  const auto add = [&](const QString& words, const Ability& ability, bool now, const QString& whyNot,
+                       std::function<void()> act) {
     QAction* a = menu->addAction(words, this, std::move(act));
     a->setEnabled(live && ability.can && now);
-    a->setToolTip(!live ? tr("The host is not reached now.") : !ability.can ? text(ability.why) : !now ? whyNot : QString());
+    a->setToolTip(!live          ? tr("The host is not reached now.")
+                  : !ability.can ? text(ability.why)
+                  : !now         ? whyNot
+                                 : QString());
   };
   const QString atOnce = tr("at once"), later = tr("needs a full stop and start");
   const Id record = line.row.record, hostId = line.host;
   add(tr("Set its password… (%1)").arg(atOnce), can.password,
       !m.consoles.empty() && m.state == host::Running::On && record != 0,
-      record == 0 ? tr("Adopt the machine first; the password is kept with its way in.") : tr("Its host keeps a password only while it runs."),
+      record == 0 ? tr("Adopt the machine first; the password is kept with its way in.")
+                  : tr("Its host keeps a password only while it runs."),
       [this, base, m, name, record, hostId]() mutable {
         bool done = false;
-        const QString given = QInputDialog::getText(this, name, tr("Password of the console (eight characters count for VNC). It is kept, sealed, and set again at each start from here:"), QLineEdit::Password, {}, &done);
+        const QString given =
+            QInputDialog::getText(this, name,
+                                  tr("Password of the console (eight characters count for VNC). It is kept, "
+                                     "sealed, and set again at each start from here:"),
+                                  QLineEdit::Password, {}, &done);
         if (!done || given.isEmpty()) return;
         try {
           host::setConsolePassword(desk_.tools(), desk_.records().snapshot(), record, given.toStdString());
@@ -549,22 +583,29 @@ void StockView::fillConsoleMenu(QMenu* menu, const StockLine& line) {
       [this, base, m, name, hostId]() mutable {
         const auto& now = desk_.hosts().all().at(hostId);
         const host::ConsoleFacts& c = m.consoles.front();
-        const int free = host::freePortFor(*now.view.stock, desk_.records().snapshot(), c.listen, kFirstOwnPort);
+        const int free =
+            host::freePortFor(*now.view.stock, desk_.records().snapshot(), c.listen, kFirstOwnPort);
         bool done = false;
-        const int port = QInputDialog::getInt(this, name, tr("Port (%1 is free on this host, as far as stock and records know):").arg(free), c.automatic || c.port == 0 ? free : c.port, 1, 65535, 1, &done);
+        const int port = QInputDialog::getInt(
+            this, name, tr("Port (%1 is free on this host, as far as stock and records know):").arg(free),
+            c.automatic || c.port == 0 ? free : c.port, 1, 65535, 1, &done);
         if (!done) return;
         base.port = port;
         const bool soon = now.view.abilities.portCounts == host::When::AtOnce;
-        desk_.hosts().change(hostId, m.id, name, base,
-                             soon ? tr("%1 listens on port %2 now.").arg(name).arg(port)
-                                  : tr("%1 gets port %2 at its next full stop and start.").arg(name).arg(port));
+        desk_.hosts().change(
+            hostId, m.id, name, base,
+            soon ? tr("%1 listens on port %2 now.").arg(name).arg(port)
+                 : tr("%1 gets port %2 at its next full stop and start.").arg(name).arg(port));
       });
   add(tr("A serial port… (%1)").arg(later), can.serial, true, {}, [this, base, m, name, hostId]() mutable {
     bool done = false;
-    const QString path = QInputDialog::getText(this, name, tr("Path of its socket on the host:"), QLineEdit::Normal, text(host::serialPathFor(m)), &done);
+    const QString path = QInputDialog::getText(this, name, tr("Path of its socket on the host:"),
+                                               QLineEdit::Normal, text(host::serialPathFor(m)), &done);
     if (!done || path.isEmpty()) return;
     base.addSerial = path.toStdString();
-    desk_.hosts().change(hostId, m.id, name, base, tr("%1 has a serial port at %2 after its next full stop and start.").arg(name, path));
+    desk_.hosts().change(
+        hostId, m.id, name, base,
+        tr("%1 has a serial port at %2 after its next full stop and start.").arg(name, path));
   });
 }
 
@@ -594,18 +635,22 @@ void StockView::addFact(const QString& name, const QString& value) {
   details_->layout()->addWidget(row);
 }
 
-/// Everything that the details show of a line: while it is the same, they stay as they are (a menu may be open).
+/// Everything that the details show of a line: while it is the same, they stay as they are (a menu may be
+/// open).
 std::string StockView::keyOf(const StockLine* line) const {
   if (line == nullptr) return model_.rowCount() > 0 ? "none" : "empty";
   const auto& watched = desk_.hosts().all().at(line->host);
   std::string key = host::toJson(line->row.machine).dump() + std::to_string(line->row.record) +
-                    std::to_string(static_cast<int>(watched.view.stage)) + sinceWords(line->row.machine.since).toStdString();
+                    std::to_string(static_cast<int>(watched.view.stage)) +
+                    sinceWords(line->row.machine.since).toStdString();
   for (const host::Drift& d : line->row.drift) key += d.sentence;
   return key;
 }
 
 void StockView::showDetails() {
-  if (const std::string key = keyOf(chosenLine()); std::exchange(shownKey_, key) == key && details_ != nullptr) return;
+  if (const std::string key = keyOf(chosenLine());
+      std::exchange(shownKey_, key) == key && details_ != nullptr)
+    return;
   if (details_ != nullptr) {
     details_->hide();
     details_->deleteLater();
@@ -624,7 +669,8 @@ void StockView::showDetails() {
   };
   const StockLine* line = chosenLine();
   if (line == nullptr) {
-    label(tr("Choose a machine to see what its host tells of it, to switch it, or to set up its console."), "quiet");
+    label(tr("Choose a machine to see what its host tells of it, to switch it, or to set up its console."),
+          "quiet");
     auto* save = new QPushButton(tr("Save the list as CSV…"), details_);
     save->setEnabled(model_.rowCount() > 0);
     connect(save, &QPushButton::clicked, this, &StockView::exportCsv);
@@ -637,7 +683,9 @@ void StockView::showDetails() {
   const QString hostName = text(desk_.hosts().all().at(line->host).record.name);
   label(tr("%1 on %2").arg(text(m.name), hostName), "heading");
   const QString since = sinceWords(m.since);
-  label(since.isEmpty() || line->row.gone ? stateWords(line->row) : tr("%1 for %2").arg(stateWords(line->row), since), "plain");
+  label(since.isEmpty() || line->row.gone ? stateWords(line->row)
+                                          : tr("%1 for %2").arg(stateWords(line->row), since),
+        "plain");
   if (!m.reason.empty()) label(text(m.reason), "quiet");
   auto* buttons = new QHBoxLayout;
   buttons->setSpacing(6);
@@ -655,12 +703,15 @@ void StockView::showDetails() {
     power->setObjectName("powerMenu");
     auto* powerMenu = new QMenu(power);
     fillPowerMenu(powerMenu, copy);
-    connect(power, &QPushButton::clicked, power, [power, powerMenu] { powerMenu->popup(power->mapToGlobal(QPoint(0, power->height()))); });
+    connect(power, &QPushButton::clicked, power,
+            [power, powerMenu] { powerMenu->popup(power->mapToGlobal(QPoint(0, power->height()))); });
     auto* console = new QPushButton(tr("Console") + " ▾", details_);
     console->setObjectName("consoleMenu");
     auto* consoleMenu = new QMenu(console);
     fillConsoleMenu(consoleMenu, copy);
-    connect(console, &QPushButton::clicked, console, [console, consoleMenu] { consoleMenu->popup(console->mapToGlobal(QPoint(0, console->height()))); });
+    connect(console, &QPushButton::clicked, console, [console, consoleMenu] {
+      consoleMenu->popup(console->mapToGlobal(QPoint(0, console->height())));
+    });
     buttons->addWidget(power);
     buttons->addWidget(console);
     column->addLayout(buttons);
@@ -672,7 +723,8 @@ void StockView::showDetails() {
       label(text(d.sentence), "plain");
       if (d.cure.empty()) continue;
       auto* mend = new QPushButton(text(d.cure), details_);
-      connect(mend, &QPushButton::clicked, this, [this, record = line->row.record, id = m.id, d] { mendDrift(record, id, d); });
+      connect(mend, &QPushButton::clicked, this,
+              [this, record = line->row.record, id = m.id, d] { mendDrift(record, id, d); });
       column->addWidget(mend);
     }
   }
@@ -682,7 +734,8 @@ void StockView::showDetails() {
   addFact(tr("ID"), text(m.id));
   for (const std::string& a : m.addresses) addFact(tr("Address"), text(a));
   const auto& watched = desk_.hosts().all().at(line->host);
-  for (const host::OfferedWay& way : host::offeredWays(m, Hosts::placeOf(watched))) addFact(text(way.label), text(way.address));
+  for (const host::OfferedWay& way : host::offeredWays(m, Hosts::placeOf(watched)))
+    addFact(text(way.label), text(way.address));
   if (m.memory > 0) {
     auto* size = label(tr("%L1 MiB memory · %n processors", nullptr, m.processors).arg(m.memory), "quiet");
     Q_UNUSED(size);

@@ -26,7 +26,8 @@ constexpr int kVisit = Qt::UserRole, kWay = Qt::UserRole + 1, kPass = Qt::UserRo
 
 QString text(const nlohmann::json& json, const char* key) {
   const auto found = json.find(key);
-  return found != json.end() && found->is_string() ? QString::fromStdString(found->get<std::string>()) : QString();
+  return found != json.end() && found->is_string() ? QString::fromStdString(found->get<std::string>())
+                                                   : QString();
 }
 qint64 whole(const nlohmann::json& json, const char* key) {
   const auto found = json.find(key);
@@ -47,11 +48,13 @@ struct SharingView::Channel {
     const std::lock_guard held(channel->mutex);
     if (channel->target == nullptr) return;
     QMetaObject::invokeMethod(
-        channel->target, [target = channel->target, what = std::move(what)] { what(*target); }, Qt::QueuedConnection);
+        channel->target, [target = channel->target, what = std::move(what)] { what(*target); },
+        Qt::QueuedConnection);
   }
 };
 
-SharingView::SharingView(Desk& desk, QWidget* parent) : QWidget(parent), desk_(desk), channel_(std::make_shared<Channel>()) {
+SharingView::SharingView(Desk& desk, QWidget* parent)
+    : QWidget(parent), desk_(desk), channel_(std::make_shared<Channel>()) {
   channel_->target = this;
   auto* column = new QVBoxLayout(this);
   column->setContentsMargins(20, 14, 20, 16);
@@ -72,7 +75,9 @@ SharingView::SharingView(Desk& desk, QWidget* parent) : QWidget(parent), desk_(d
   signIn_->setObjectName("card");
   auto* form = new QVBoxLayout(signIn_);
   form->setContentsMargins(16, 12, 16, 12);
-  auto* hint = new QLabel(tr("A gateway lets people reach machines with nothing but a browser. Sign in to see who is there, and to make passes."), signIn_);
+  auto* hint = new QLabel(tr("A gateway lets people reach machines with nothing but a browser. Sign in to "
+                             "see who is there, and to make passes."),
+                          signIn_);
   hint->setWordWrap(true);
   form->addWidget(hint);
   auto* row = new QHBoxLayout;
@@ -178,7 +183,8 @@ SharingView::SharingView(Desk& desk, QWidget* parent) : QWidget(parent), desk_(d
   link_->hide();
   linkRow->addWidget(link_);
   body->addLayout(linkRow);
-  noPasses_ = new QLabel(tr("No pass yet. A pass is a link that opens one machine for a time, without an account."), body_);
+  noPasses_ = new QLabel(
+      tr("No pass yet. A pass is a link that opens one machine for a time, without an account."), body_);
   noPasses_->setObjectName("quiet");
   body->addWidget(noPasses_);
   passes_ = plainTable({tr("Opens"), tr("For"), tr("May"), tr("Until"), tr("Used")}, tr("Passes"), body_);
@@ -244,25 +250,31 @@ void SharingView::signIn() {
     const auto pinned = trust->pinned(peer);
     if (c.vouched && !pinned) co_return true;
     if (pinned && *pinned == c.sha256) co_return true;
-    Channel::call(channel, [c, peer, pinned](SharingView& v) { v.askTrust(c, QString::fromStdString(peer), QString::fromStdString(pinned.value_or(""))); });
+    Channel::call(channel, [c, peer, pinned](SharingView& v) {
+      v.askTrust(c, QString::fromStdString(peer), QString::fromStdString(pinned.value_or("")));
+    });
     co_return false;
   };
   if (client_) client_->stop();
   view_ = {};
   trouble_->hide();
   trust_->hide();
-  client_ = std::make_shared<gate::GateClient>(desk_.runtime().strand(), std::move(plan), [channel = channel_](const gate::ClientView& view) {
-    Channel::call(channel, [view](SharingView& v) { v.take(view); });
-  });
+  client_ = std::make_shared<gate::GateClient>(
+      desk_.runtime().strand(), std::move(plan), [channel = channel_](const gate::ClientView& view) {
+        Channel::call(channel, [view](SharingView& v) { v.take(view); });
+      });
   client_->start();
   refresh();
 }
 
 /// Nothing of the name or password was sent yet: the certificate comes first.
 void SharingView::askTrust(const PeerCertificate& c, const QString& peer, const QString& pinned) {
-  trustText_->setText((pinned.isEmpty() ? tr("No known authority vouches for this gateway. Compare its fingerprint with what its keeper says; nothing was sent yet.")
-                                        : tr("This gateway shows another certificate than the one that was trusted. Somebody may be listening in, or it was set up anew; nothing was sent yet.")) +
-                      "\n\n" + QString::fromStdString(c.sha256));
+  trustText_->setText(
+      (pinned.isEmpty() ? tr("No known authority vouches for this gateway. Compare its fingerprint with what "
+                             "its keeper says; nothing was sent yet.")
+                        : tr("This gateway shows another certificate than the one that was trusted. Somebody "
+                             "may be listening in, or it was set up anew; nothing was sent yet.")) +
+      "\n\n" + QString::fromStdString(c.sha256));
   trustIt_->disconnect();
   connect(trustIt_, &QPushButton::clicked, this, [this, peer = peer.toStdString(), sha = c.sha256] {
     try {
@@ -301,7 +313,8 @@ void SharingView::refresh() {
   if (in) {
     password_->clear();
     code_->clear();
-    state_->setText(tr("%1 · https://%2 · signed in as %3").arg(text(view_.me, "gate"), address_->text(), text(view_.me, "name")));
+    state_->setText(tr("%1 · https://%2 · signed in as %3")
+                        .arg(text(view_.me, "gate"), address_->text(), text(view_.me, "name")));
     showVisits();
     showPasses();
     return;
@@ -314,7 +327,9 @@ void SharingView::refresh() {
 }
 
 void SharingView::showVisits() {
-  const qint64 chosen = visits_->selectedItems().isEmpty() ? 0 : visits_->item(visits_->currentRow(), 0)->data(kVisit).toLongLong();
+  const qint64 chosen = visits_->selectedItems().isEmpty()
+                            ? 0
+                            : visits_->item(visits_->currentRow(), 0)->data(kVisit).toLongLong();
   const qint64 chosenWay = chosen == 0 ? 0 : visits_->item(visits_->currentRow(), 0)->data(kWay).toLongLong();
   const QSignalBlocker quiet(visits_);
   visits_->setRowCount(0);
@@ -323,13 +338,17 @@ void SharingView::showVisits() {
   for (const auto& m : view_.machines) {
     if (!m.is_object() || !m.contains("ways") || !m["ways"].is_array()) continue;
     for (const auto& w : m["ways"]) {
-      if (text(w, "why").isEmpty()) way_->addItem(text(m, "name") + " · " + text(w, "label"), QVariant::fromValue<qlonglong>(whole(w, "id")));
+      if (text(w, "why").isEmpty())
+        way_->addItem(text(m, "name") + " · " + text(w, "label"),
+                      QVariant::fromValue<qlonglong>(whole(w, "id")));
       if (!w.contains("visits") || !w["visits"].is_array()) continue;
       for (const auto& v : w["visits"]) {
         const int row = visits_->rowCount();
         visits_->insertRow(row);
         const QString since = QDateTime::fromSecsSinceEpoch(whole(v, "since")).toString("HH:mm");
-        const QString cells[] = {text(m, "name") + " · " + text(w, "label"), text(v, "who") + (yes(v, "pass") ? tr(" (pass)") : QString()), yes(v, "drives") ? tr("drives") : tr("looks"), since, text(v, "from")};
+        const QString cells[] = {text(m, "name") + " · " + text(w, "label"),
+                                 text(v, "who") + (yes(v, "pass") ? tr(" (pass)") : QString()),
+                                 yes(v, "drives") ? tr("drives") : tr("looks"), since, text(v, "from")};
         for (int c = 0; c < 5; ++c) visits_->setItem(row, c, new QTableWidgetItem(cells[c]));
         visits_->item(row, 2)->setForeground(yes(v, "drives") ? scheme().copper : scheme().teal);
         visits_->item(row, 0)->setData(kVisit, whole(v, "visit"));
@@ -347,16 +366,22 @@ void SharingView::showVisits() {
 
 void SharingView::showPasses() {
   const QSignalBlocker quiet(passes_);
-  const qint64 chosen = passes_->selectedItems().isEmpty() ? 0 : passes_->item(passes_->currentRow(), 0)->data(kPass).toLongLong();
+  const qint64 chosen = passes_->selectedItems().isEmpty()
+                            ? 0
+                            : passes_->item(passes_->currentRow(), 0)->data(kPass).toLongLong();
   passes_->setRowCount(0);
   for (const auto& p : view_.passes) {
     const int row = passes_->rowCount();
     passes_->insertRow(row);
     const QString state = text(p, "state");
     const qint64 most = whole(p, "most");
-    const QString cells[] = {text(p, "machine") + " · " + text(p, "label"), text(p, "note"), yes(p, "look") ? tr("look") : tr("drive"),
-                             state.isEmpty() ? QLocale().toString(QDateTime::fromSecsSinceEpoch(whole(p, "until")), QLocale::ShortFormat) : state,
-                             most > 0 ? tr("%1 of %2").arg(whole(p, "uses")).arg(most) : QString::number(whole(p, "uses"))};
+    const QString cells[] = {
+        text(p, "machine") + " · " + text(p, "label"), text(p, "note"),
+        yes(p, "look") ? tr("look") : tr("drive"),
+        state.isEmpty()
+            ? QLocale().toString(QDateTime::fromSecsSinceEpoch(whole(p, "until")), QLocale::ShortFormat)
+            : state,
+        most > 0 ? tr("%1 of %2").arg(whole(p, "uses")).arg(most) : QString::number(whole(p, "uses"))};
     for (int c = 0; c < 5; ++c) {
       auto* item = new QTableWidgetItem(cells[c]);
       if (!state.isEmpty()) item->setForeground(scheme().quiet);
@@ -372,7 +397,8 @@ void SharingView::showPasses() {
 
 void SharingView::sharePass(Id endpoint) {
   wanted_ = endpoint;
-  if (const int at = way_->findData(QVariant::fromValue<qlonglong>(endpoint)); at >= 0) way_->setCurrentIndex(at);
+  if (const int at = way_->findData(QVariant::fromValue<qlonglong>(endpoint)); at >= 0)
+    way_->setCurrentIndex(at);
   if (view_.stage == gate::ClientStage::SignedIn) note_->setFocus();
 }
 
@@ -380,13 +406,17 @@ void SharingView::makePass() {
   wanted_ = 0;
   if (!client_ || way_->currentIndex() < 0) return;
   client_->send({{"makePass",
-                  {{"way", way_->currentData().toLongLong()}, {"hours", hours_->value()}, {"look", look_->isChecked()}, {"note", note_->text().toStdString()}}}});
+                  {{"way", way_->currentData().toLongLong()},
+                   {"hours", hours_->value()},
+                   {"look", look_->isChecked()},
+                   {"note", note_->text().toStdString()}}}});
 }
 
 void SharingView::endChosenVisit() {
   if (!client_ || visits_->selectedItems().isEmpty()) return;
   const QTableWidgetItem* item = visits_->item(visits_->currentRow(), 0);
-  client_->send({{"endVisit", {{"way", item->data(kWay).toLongLong()}, {"visit", item->data(kVisit).toLongLong()}}}});
+  client_->send(
+      {{"endVisit", {{"way", item->data(kWay).toLongLong()}, {"visit", item->data(kVisit).toLongLong()}}}});
 }
 
 void SharingView::endChosenPass() {

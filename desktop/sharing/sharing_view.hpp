@@ -1,4 +1,5 @@
-// The page "Sharing": a gateway, who visits what through it, and the passes; a visit or a pass ended from here.
+// The page "Sharing": a gateway, who visits what through it, and the passes; a visit or a pass ended from
+// here.
 #pragma once
 #include <QWidget>
 

@@ -29,13 +29,17 @@ Bytes utf16(const std::string& text, bool little, bool mark = true) {
 }
 
 const char* const kDesk =
-    "full address:s:127.0.0.23:3390\r\nusername:s:GARDEN\\curator\r\ndesktopwidth:i:1920\r\ndesktopheight:i:1080\r\n"
-    "session bpp:i:16\r\nredirectclipboard:i:0\r\naudiomode:i:0\r\nprompt for credentials:i:1\r\nalternate shell:s:seeds.exe\r\n";
+    "full "
+    "address:s:127.0.0.23:3390\r\nusername:s:GARDEN\\curator\r\ndesktopwidth:i:1920\r\ndesktopheight:i:"
+    "1080\r\n"
+    "session bpp:i:16\r\nredirectclipboard:i:0\r\naudiomode:i:0\r\nprompt for credentials:i:1\r\nalternate "
+    "shell:s:seeds.exe\r\n";
 
 struct Records {
   TemporaryFolder folder;
   std::shared_ptr<Store> store = openSqliteStore(folder.path / "records.sqlite");
-  Written import(const std::vector<Entry>& entries, Choice clash = Choice::Skip, const std::string& group = "Alder Vale/Imported") {
+  Written import(const std::vector<Entry>& entries, Choice clash = Choice::Skip,
+                 const std::string& group = "Alder Vale/Imported") {
     const Snapshot s = store->load();
     const auto list = plan(s, entries, clash);
     Written done;
@@ -43,10 +47,13 @@ struct Records {
     return done;
   }
   std::filesystem::path file(const std::string& name, const Bytes& bytes) {
-    std::ofstream(folder.path / name, std::ios::binary).write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+    std::ofstream(folder.path / name, std::ios::binary)
+        .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
     return folder.path / name;
   }
-  std::filesystem::path file(const std::string& name, const std::string& text) { return file(name, Bytes(text.begin(), text.end())); }
+  std::filesystem::path file(const std::string& name, const std::string& text) {
+    return file(name, Bytes(text.begin(), text.end()));
+  }
 };
 
 std::string failureOf(const std::function<void()>& what) {
@@ -60,12 +67,16 @@ std::string failureOf(const std::function<void()>& what) {
 
 }  // namespace
 
-TEST_CASE("Remote desktop files: UTF-8, UTF-16 either way, with and without marks and carriage returns", "[exchange]") {
+TEST_CASE("Remote desktop files: UTF-8, UTF-16 either way, with and without marks and carriage returns",
+          "[exchange]") {
   Records r;
   const std::string plain = kDesk;
   std::string unix = plain;
   std::erase(unix, '\r');
-  const std::pair<std::string, Bytes> forms[] = {{"a.rdp", Bytes(plain.begin(), plain.end())}, {"b.rdp", Bytes(unix.begin(), unix.end())}, {"c.rdp", utf16(plain, true)}, {"d.rdp", utf16(plain, false)}};
+  const std::pair<std::string, Bytes> forms[] = {{"a.rdp", Bytes(plain.begin(), plain.end())},
+                                                 {"b.rdp", Bytes(unix.begin(), unix.end())},
+                                                 {"c.rdp", utf16(plain, true)},
+                                                 {"d.rdp", utf16(plain, false)}};
   for (const auto& [name, bytes] : forms) {
     INFO(name);
     const Read read = readFiles({r.file(name, bytes)});
@@ -81,13 +92,18 @@ TEST_CASE("Remote desktop files: UTF-8, UTF-16 either way, with and without mark
     CHECK(e.ways[0].settings.at("sound.play") == "on");
     CHECK(keptLines(e.ways[0].settings, "rdp").find("alternate shell:s:seeds.exe") != std::string::npos);
   }
-  CHECK(failureOf([&] { readFiles({r.file("e.rdp", std::string("username:s:x\n"))}); }).find("full address") != std::string::npos);
+  CHECK(failureOf([&] {
+          readFiles({r.file("e.rdp", std::string("username:s:x\n"))});
+        }).find("full address") != std::string::npos);
   CHECK(failureOf([&] { readFiles({r.file("f.rdp", std::string("full address:s:h:99999\n"))}); }) != "");
 }
 
-TEST_CASE("Console hand-off and VNC files: ports, sealed ports, a password for once, unknown keys", "[exchange]") {
+TEST_CASE("Console hand-off and VNC files: ports, sealed ports, a password for once, unknown keys",
+          "[exchange]") {
   Records r;
-  const Read vv = readFiles({r.file("x.vv", std::string("[console]\ntype=spice\nhost=127.0.0.11\nport=5930\ntls-port=5931\npassword=plum42\ntitle=herbarium-scan\ndelete-this-file=1\nproxy=http://p\n"))});
+  const Read vv = readFiles({r.file(
+      "x.vv", std::string("[console]\ntype=spice\nhost=127.0.0.11\nport=5930\ntls-port=5931\npassword="
+                          "plum42\ntitle=herbarium-scan\ndelete-this-file=1\nproxy=http://p\n"))});
   REQUIRE(vv.entries.size() == 1);
   CHECK(vv.entries[0].name == "herbarium-scan");
   CHECK(vv.entries[0].ways[0].address.find("spice://127.0.0.11:5930") == 0);
@@ -95,23 +111,37 @@ TEST_CASE("Console hand-off and VNC files: ports, sealed ports, a password for o
   CHECK(vv.entries[0].password == "plum42");
   CHECK(vv.entries[0].deleteFile);
   CHECK(keptLines(vv.entries[0].ways[0].settings, "vv") == "proxy=http://p\n");
-  CHECK(readFiles({r.file("y.vv", std::string("type=spice\nhost=h\ntls-port=5931\n"))}).entries[0].ways[0].address == "spice+tls://h:5931");
-  CHECK(failureOf([&] { readFiles({r.file("z.vv", std::string("type=carrier-pigeon\nhost=h\n"))}); }).find("carrier-pigeon") != std::string::npos);
-  const Read vnc = readFiles({r.file("mist-bench.vnc", std::string("[Connection]\r\nHost=127.0.0.11\r\nPort=5907\r\nPassword=00ff\r\n[Options]\r\nViewOnly=1\r\n"))});
+  CHECK(readFiles({r.file("y.vv", std::string("type=spice\nhost=h\ntls-port=5931\n"))})
+            .entries[0]
+            .ways[0]
+            .address == "spice+tls://h:5931");
+  CHECK(failureOf([&] {
+          readFiles({r.file("z.vv", std::string("type=carrier-pigeon\nhost=h\n"))});
+        }).find("carrier-pigeon") != std::string::npos);
+  const Read vnc = readFiles({r.file(
+      "mist-bench.vnc",
+      std::string(
+          "[Connection]\r\nHost=127.0.0.11\r\nPort=5907\r\nPassword=00ff\r\n[Options]\r\nViewOnly=1\r\n"))});
   CHECK(vnc.entries[0].ways[0].address == "vnc://127.0.0.11:5907");
   CHECK(vnc.entries[0].ways[0].settings.at("screen.viewonly") == "on");
   CHECK_FALSE(vnc.entries[0].password.has_value());
   CHECK(vnc.remarks.size() == 1);
 }
 
-TEST_CASE("Tables: columns by their names, quotes with line breaks, separators, duplicates, lines that cannot be", "[exchange]") {
+TEST_CASE(
+    "Tables: columns by their names, quotes with line breaks, separators, duplicates, lines that cannot be",
+    "[exchange]") {
   const auto read = [](const std::string& text) { return csvKind.read(text, "list.csv"); };
-  const Read a = read("Name;Site;IP Address;Protocol;Port;Notes\nmist-bench;Glasshouses;127.0.0.11;vnc;5907;\"two\nlines, and \"\"quotes\"\"\"\n");
+  const Read a = read(
+      "Name;Site;IP Address;Protocol;Port;Notes\nmist-bench;Glasshouses;127.0.0.11;vnc;5907;\"two\nlines, "
+      "and \"\"quotes\"\"\"\n");
   REQUIRE(a.entries.size() == 1);
   CHECK(a.entries[0].group == "Glasshouses");
   CHECK(a.entries[0].ways[0].address == "vnc://127.0.0.11:5907");
   CHECK(a.entries[0].notes == "two\nlines, and \"quotes\"");
-  const Read b = read("name\taddress\nseed-bank\trdp://curator@127.0.0.23\nseed-bank\tvnc://127.0.0.11:5908\n\tvnc://x\nbroken\tvnc://h:99999\nnone\t\n");
+  const Read b = read(
+      "name\taddress\nseed-bank\trdp://curator@127.0.0.23\nseed-bank\tvnc://127.0.0.11:5908\n\tvnc://"
+      "x\nbroken\tvnc://h:99999\nnone\t\n");
   REQUIRE(b.entries.size() == 1);
   CHECK(b.entries[0].ways.size() == 2);  // two ways into one machine
   CHECK(b.remarks.size() == 3);
@@ -124,11 +154,16 @@ TEST_CASE("Tables: columns by their names, quotes with line breaks, separators, 
 
 TEST_CASE("What is imported, exported and imported again is equal, for every kind", "[exchange]") {
   Records r;
-  r.import(readFiles({r.file("desk.rdp", std::string(kDesk)), r.file("mist-bench.vnc", std::string("host=127.0.0.11\nport=5907\nshared=0\nscale=2\n")),
-                      r.file("plates.vv", std::string("type=spice\nhost=127.0.0.11\nport=5930\nfullscreen=1\nca=x\n"))})
-               .entries);
+  r.import(
+      readFiles(
+          {r.file("desk.rdp", std::string(kDesk)),
+           r.file("mist-bench.vnc", std::string("host=127.0.0.11\nport=5907\nshared=0\nscale=2\n")),
+           r.file("plates.vv", std::string("type=spice\nhost=127.0.0.11\nport=5930\nfullscreen=1\nca=x\n"))})
+          .entries);
   const Id desk = r.store->load().machineNamed("desk")->id;
-  r.store->commit("more", [&](StoreWriter& w) { w.set({OwnerKind::Machine, desk}, "reconnect.longest", "60"); });
+  r.store->commit("more", [&](StoreWriter& w) {
+    w.set({OwnerKind::Machine, desk}, "reconnect.longest", "60");
+  });
   const auto entries = entriesOf(r.store->load());
   REQUIRE(entries.size() == 3);
   const auto again = [&](const Kind& kind, const std::string& machine) {
@@ -143,10 +178,12 @@ TEST_CASE("What is imported, exported and imported again is equal, for every kin
       if (x.ways[i].address != y.ways[i].address || x.ways[i].settings != y.ways[i].settings) return false;
     return true;
   };
-  for (const auto& [kind, machine] : {std::pair(&rdpKind, "desk"), std::pair(&vncKind, "mist-bench"), std::pair(&consoleKind, "plates")}) {
+  for (const auto& [kind, machine] :
+       {std::pair(&rdpKind, "desk"), std::pair(&vncKind, "mist-bench"), std::pair(&consoleKind, "plates")}) {
     INFO(kind->name);
     const auto back = again(*kind, machine);
-    const auto original = std::find_if(entries.begin(), entries.end(), [&, m = std::string(machine)](const Entry& e) { return e.name == m; });
+    const auto original = std::find_if(entries.begin(), entries.end(),
+                                       [&, m = std::string(machine)](const Entry& e) { return e.name == m; });
     REQUIRE(back.size() == 1);
     CHECK(sameWays(back[0], *original));
   }
@@ -174,7 +211,8 @@ TEST_CASE("Clashes: same ones are left, others skipped, replaced or added, in on
     e.ways.push_back({"", address, {}});
     return e;
   };
-  CHECK(r.import({entry("mist-bench", "vnc://127.0.0.11:5907"), entry("seed-bank", "rdp://127.0.0.23")}).added == 2);
+  CHECK(r.import({entry("mist-bench", "vnc://127.0.0.11:5907"), entry("seed-bank", "rdp://127.0.0.23")})
+            .added == 2);
   CHECK(r.store->load().folders.size() == 2);  // "Alder Vale/Imported", made once
   CHECK(r.import({entry("mist-bench", "vnc://127.0.0.11:5907")}, Choice::Replace).skipped == 1);
   CHECK(r.import({entry("mist-bench", "vnc://127.0.0.11:5999")}, Choice::Skip).skipped == 1);
@@ -191,12 +229,15 @@ TEST_CASE("Clashes: same ones are left, others skipped, replaced or added, in on
   odd.settings = {{"screen.colours", "17"}, {"no.such", "x"}, {"reconnect.longest", "60"}};
   r.import({odd});
   s = r.store->load();
-  CHECK(s.settings.at({OwnerKind::Machine, s.machineNamed("odd")->id}) == SettingValues{{"reconnect.longest", "60"}});
+  CHECK(s.settings.at({OwnerKind::Machine, s.machineNamed("odd")->id}) ==
+        SettingValues{{"reconnect.longest", "60"}});
 }
 
 TEST_CASE("A table of 5,000 machines in 50 groups is read and written at once", "[exchange]") {
   std::string text = "name,group,address\r\n";
-  for (int i = 0; i < 5000; ++i) text += "palm-house-" + std::to_string(i) + ",Alder Vale/Palm " + std::to_string(i % 50) + ",vnc://127.0.0.12:" + std::to_string(6000 + i) + "\r\n";
+  for (int i = 0; i < 5000; ++i)
+    text += "palm-house-" + std::to_string(i) + ",Alder Vale/Palm " + std::to_string(i % 50) +
+            ",vnc://127.0.0.12:" + std::to_string(6000 + i) + "\r\n";
   Records r;
   const Read read = readFiles({r.file("all.csv", text)});
   REQUIRE(read.entries.size() == 5000);
@@ -207,9 +248,17 @@ TEST_CASE("A table of 5,000 machines in 50 groups is read and written at once", 
 
 TEST_CASE("Files of no known kind, and damaged ones of ours, say what is wrong", "[exchange]") {
   Records r;
-  CHECK(failureOf([&] { readFiles({r.file("x.bin", std::string("\x7f""ELF"))}); }).find("no connection file") != std::string::npos);
-  CHECK(failureOf([&] { readFiles({r.file("x.json", std::string("{}"))}); }).find("no file of machines") != std::string::npos);
-  for (const char* text : {R"({"format":"kettle-window machines","version":2,"machines":[]})", R"({"format":"kettle-window machines","version":1,"machines":7})",
-                           R"({"format":"kettle-window machines","version":1,"machines":[{}]})", R"({"format":"kettle-window machines","version":1,"machines":[{"name":"x","waysIn":[{"address":"gopher://x"}]}]})"})
+  CHECK(failureOf([&] {
+          readFiles({r.file("x.bin", std::string("\x7f"
+                                                 "ELF"))});
+        }).find("no connection file") != std::string::npos);
+  CHECK(failureOf([&] { readFiles({r.file("x.json", std::string("{}"))}); }).find("no file of machines") !=
+        std::string::npos);
+  for (
+      const char* text :
+      {R"({"format":"kettle-window machines","version":2,"machines":[]})",
+       R"({"format":"kettle-window machines","version":1,"machines":7})",
+       R"({"format":"kettle-window machines","version":1,"machines":[{}]})",
+       R"({"format":"kettle-window machines","version":1,"machines":[{"name":"x","waysIn":[{"address":"gopher://x"}]}]})"})
     CHECK(failureOf([&] { jsonKind.read(text, "x"); }) != "");
 }

@@ -1,4 +1,5 @@
-// The gateway without a browser: what it keeps, sign-ins, requests and frames, and that nothing opens without one.
+// The gateway without a browser: what it keeps, sign-ins, requests and frames, and that nothing opens without
+// one.
 #include <openssl/evp.h>
 
 #include <SQLiteCpp/SQLiteCpp.h>
@@ -21,7 +22,8 @@ namespace {
 
 Pass passFor(Id way, Seconds lasts, int most = 0, bool look = true) {
   Pass p;
-  p.wayIn = way, p.machine = "mist-bench", p.label = "screen", p.look = look, p.most = most, p.note = "night volunteer", p.madeBy = "duty";
+  p.wayIn = way, p.machine = "mist-bench", p.label = "screen", p.look = look, p.most = most,
+  p.note = "night volunteer", p.madeBy = "duty";
   p.from = nowSeconds();
   p.until = p.from + lasts;
   return p;
@@ -33,7 +35,8 @@ struct GateBench {
     lab::ConsolePlan plan;
     plan.guest.name = "mist-bench";
     plan.options.name = "mist-bench";
-    console = std::make_unique<lab::Console>(runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), plan);
+    console =
+        std::make_unique<lab::Console>(runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), plan);
     console->start(true);
     tools.store = openSqliteStore(folder.path / "records.sqlite");
     tools.vault = openVault(folder.path / "vault");
@@ -43,7 +46,8 @@ struct GateBench {
         m.name = name;
         w.put(m);
         Endpoint e;
-        e.machine = m.id, e.label = "screen", e.address = "vnc://127.0.0.1:" + std::to_string(console->port());
+        e.machine = m.id, e.label = "screen",
+        e.address = "vnc://127.0.0.1:" + std::to_string(console->port());
         w.put(e);
         (std::string(name) == "mist-bench" ? way : otherWay) = e.id;
       }
@@ -91,12 +95,16 @@ struct GateBench {
     return out;
   }
   std::string get(const std::string& path, const std::string& cookie = "", const std::string& more = "") {
-    return raw("GET " + path + " HTTP/1.1\r\nHost: " + host() + "\r\nConnection: close\r\n" + (cookie.empty() ? "" : "Cookie: kettle-gate=" + cookie + "\r\n") + more + "\r\n");
+    return raw("GET " + path + " HTTP/1.1\r\nHost: " + host() + "\r\nConnection: close\r\n" +
+               (cookie.empty() ? "" : "Cookie: kettle-gate=" + cookie + "\r\n") + more + "\r\n");
   }
-  std::string post(const std::string& path, const std::string& body, const std::string& origin = "same", const std::string& cookie = "") {
-    return raw("POST " + path + " HTTP/1.1\r\nHost: " + host() + "\r\nConnection: close\r\nContent-Length: " + std::to_string(body.size()) + "\r\n" +
-               (origin.empty() ? "" : "Origin: " + (origin == "same" ? "https://" + host() : origin) + "\r\n") +
-               (cookie.empty() ? "" : "Cookie: kettle-gate=" + cookie + "\r\n") + "\r\n" + body);
+  std::string post(const std::string& path, const std::string& body, const std::string& origin = "same",
+                   const std::string& cookie = "") {
+    return raw(
+        "POST " + path + " HTTP/1.1\r\nHost: " + host() +
+        "\r\nConnection: close\r\nContent-Length: " + std::to_string(body.size()) + "\r\n" +
+        (origin.empty() ? "" : "Origin: " + (origin == "same" ? "https://" + host() : origin) + "\r\n") +
+        (cookie.empty() ? "" : "Cookie: kettle-gate=" + cookie + "\r\n") + "\r\n" + body);
   }
   static std::string cookieOf(const std::string& answer) {
     const auto at = answer.find("kettle-gate=");
@@ -111,8 +119,11 @@ struct GateBench {
     return answer.size() > 12 ? std::stoi(answer.substr(9, 3)) : 0;
   }
   std::string upgradeText(const std::string& path, const std::string& cookie, const std::string& origin) {
-    return "GET " + path + " HTTP/1.1\r\nHost: " + host() + "\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n" +
-           (origin.empty() ? "" : "Origin: " + (origin == "same" ? "https://" + host() : origin) + "\r\n") + (cookie.empty() ? "" : "Cookie: kettle-gate=" + cookie + "\r\n") + "\r\n";
+    return "GET " + path + " HTTP/1.1\r\nHost: " + host() +
+           "\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: "
+           "dGhlIHNhbXBsZSBub25jZQ==\r\n" +
+           (origin.empty() ? "" : "Origin: " + (origin == "same" ? "https://" + host() : origin) + "\r\n") +
+           (cookie.empty() ? "" : "Cookie: kettle-gate=" + cookie + "\r\n") + "\r\n";
   }
 
   /// A page's socket in a coroutine of the test.
@@ -128,7 +139,8 @@ struct GateBench {
     }
     if (!head.starts_with("HTTP/1.1 101")) throw Error(ErrorKind::ProtocolBroken, head);
     const Executor here = co_await asio::this_coro::executor;
-    co_return std::make_shared<WebSocket>(here, std::move(stream), WebSocket::Side::Client, std::size_t{1} << 22);
+    co_return std::make_shared<WebSocket>(here, std::move(stream), WebSocket::Side::Client,
+                                          std::size_t{1} << 22);
   }
   /// Reads until a message has the words; its text.
   static Task<std::string> until(std::shared_ptr<WebSocket> socket, std::string words) {
@@ -223,7 +235,8 @@ TEST_CASE("Passes: until, uses, ended; only the hash is kept", "[gate]") {
   CHECK(store.person(cookie, now)->role == Role::Look);
   store.endPass(p.id);
   CHECK_FALSE(store.person(cookie, now).has_value());
-  const std::string kept = textOf(readFile(folder.path / "gate.sqlite")) + textOf(readFile(folder.path / "gate.sqlite-wal"));
+  const std::string kept =
+      textOf(readFile(folder.path / "gate.sqlite")) + textOf(readFile(folder.path / "gate.sqlite-wal"));
   CHECK(kept.find(token) == std::string::npos);
   CHECK(kept.find(cookie) == std::string::npos);
 }
@@ -238,7 +251,7 @@ TEST_CASE("The audit's chain shows a changed and a removed line", "[gate]") {
     CHECK(store.auditEntries(3, 10).size() == 2);
   }
   const auto damage = [&](const std::string& sql) {
-    SQLite::Database(( folder.path / "gate.sqlite").string(), SQLite::OPEN_READWRITE).exec(sql);
+    SQLite::Database((folder.path / "gate.sqlite").string(), SQLite::OPEN_READWRITE).exec(sql);
     return GateStore(folder.path).verifyAudit().wrongAt;
   };
   SECTION("changed") { CHECK(damage("UPDATE audit SET entry = replace(entry, 'does 2', 'does 9')") == 3); }
@@ -261,12 +274,14 @@ TEST_CASE("Wrong sign-ins wait longer and longer; right ones clear it", "[gate]"
   CHECK(limiter.waits("n duty", 200) == 0);
 }
 
-TEST_CASE("WebSocket: RFC 6455's own example, messages of every length, pieces, pings, and nonsense", "[gate][wire]") {
+TEST_CASE("WebSocket: RFC 6455's own example, messages of every length, pieces, pings, and nonsense",
+          "[gate][wire]") {
   CHECK(webSocketAccept("dGhlIHNhbXBsZSBub25jZQ==") == "s3pPLMBiTxaQ9kYGzzhZRbK+xOo=");
   const auto received = [](const Bytes& bytes, std::size_t atOnce) {
     std::string out;
     runToEnd([&]() -> Task<void> {
-      WebSocket socket(co_await asio::this_coro::executor, replayStream(bytes, atOnce), WebSocket::Side::Server, 100000);
+      WebSocket socket(co_await asio::this_coro::executor, replayStream(bytes, atOnce),
+                       WebSocket::Side::Server, 100000);
       try {
         for (;;) {
           const WebSocketMessage m = co_await socket.receive();
@@ -280,25 +295,35 @@ TEST_CASE("WebSocket: RFC 6455's own example, messages of every length, pieces, 
   };
   const auto hexBytes = [](const std::string& text) {
     Bytes out;
-    for (std::size_t i = 0; i + 1 < text.size(); i += 2) out.push_back(static_cast<Byte>(std::stoi(text.substr(i, 2), nullptr, 16)));
+    for (std::size_t i = 0; i + 1 < text.size(); i += 2)
+      out.push_back(static_cast<Byte>(std::stoi(text.substr(i, 2), nullptr, 16)));
     return out;
   };
   for (const std::size_t atOnce : {std::size_t{1}, std::size_t{1000}}) {
     CHECK(received(hexBytes("818537fa213d7f9f4d5158"), atOnce) == "t:Hello;end");  // section 5.7, masked
     // "Hel" + ping + "lo"
-    CHECK(received(hexBytes("018300000000" "48656c" "898000000000" "808200000000" "6c6f"), atOnce) == "t:Hello;end");
-    CHECK(received(hexBytes("810548656c6c6f"), atOnce) == "broken");              // a client must mask
-    CHECK(received(hexBytes("c18500000000" "48656c6c6f"), atOnce) == "broken");    // a reserved bit
-    CHECK(received(hexBytes("808000000000"), atOnce) == "broken");                // goes on with nothing
-    CHECK(received(hexBytes("89fe007e00000000"), atOnce) == "broken");            // a long ping
+    CHECK(received(hexBytes("018300000000"
+                            "48656c"
+                            "898000000000"
+                            "808200000000"
+                            "6c6f"),
+                   atOnce) == "t:Hello;end");
+    CHECK(received(hexBytes("810548656c6c6f"), atOnce) == "broken");  // a client must mask
+    CHECK(received(hexBytes("c18500000000"
+                            "48656c6c6f"),
+                   atOnce) == "broken");                                            // a reserved bit
+    CHECK(received(hexBytes("808000000000"), atOnce) == "broken");                  // goes on with nothing
+    CHECK(received(hexBytes("89fe007e00000000"), atOnce) == "broken");              // a long ping
     CHECK(received(hexBytes("82ffffffffffffffffff00000000"), atOnce) == "broken");  // too long
     CHECK(received(hexBytes("888000000000"), atOnce) == "end");
   }
   runToEnd([]() -> Task<void> {
     const Executor here = co_await asio::this_coro::executor;
     auto ends = memoryPair(here);
-    WebSocket client(here, std::move(ends.first), WebSocket::Side::Client, 1 << 20), server(here, std::move(ends.second), WebSocket::Side::Server, 1 << 20);
-    for (const std::size_t size : {std::size_t{0}, std::size_t{125}, std::size_t{126}, std::size_t{65535}, std::size_t{65536}, std::size_t{300000}}) {
+    WebSocket client(here, std::move(ends.first), WebSocket::Side::Client, 1 << 20),
+        server(here, std::move(ends.second), WebSocket::Side::Server, 1 << 20);
+    for (const std::size_t size : {std::size_t{0}, std::size_t{125}, std::size_t{126}, std::size_t{65535},
+                                   std::size_t{65536}, std::size_t{300000}}) {
       const Bytes sent(size, Byte{0x5a});
       co_await client.sendBinary(sent);
       const WebSocketMessage there = co_await server.receive();
@@ -327,7 +352,9 @@ TEST_CASE("Requests are read whole or byte by byte; what is no HTTP, or too larg
     return out;
   };
   for (const std::size_t atOnce : {std::size_t{1}, std::size_t{7}, std::size_t{100000}}) {
-    CHECK(read("GET /x%20y?a=1 HTTP/1.1\r\nHost: g\r\nCookie: b=2; a=3\r\n\r\nPOST /p HTTP/1.1\r\nHost: g\r\nContent-Length: 5\r\n\r\nhello", atOnce) == "GET /x y  3;POST /p hello ;end");
+    CHECK(read("GET /x%20y?a=1 HTTP/1.1\r\nHost: g\r\nCookie: b=2; a=3\r\n\r\nPOST /p HTTP/1.1\r\nHost: "
+               "g\r\nContent-Length: 5\r\n\r\nhello",
+               atOnce) == "GET /x y  3;POST /p hello ;end");
     CHECK(read("hello there\r\n\r\n", atOnce) == "broken");
     CHECK(read("GET / HTTP/1.1\r\nHost: a\r\nHost: b\r\n\r\n", atOnce) == "broken");
     CHECK(read("POST / HTTP/1.1\r\nHost: g\r\nContent-Length: 70000\r\n\r\n", atOnce) == "broken");
@@ -337,15 +364,18 @@ TEST_CASE("Requests are read whole or byte by byte; what is no HTTP, or too larg
 
 TEST_CASE("Nothing opens without a sign-in: every path and socket", "[gate]") {
   GateBench b;
-  for (const char* path : {"/", "/app.js", "/style.css", "/picture.js", "/keys.js", "/icon.svg", "/health"}) CHECK(b.get(path).starts_with("HTTP/1.1 200"));
+  for (const char* path : {"/", "/app.js", "/style.css", "/picture.js", "/keys.js", "/icon.svg", "/health"})
+    CHECK(b.get(path).starts_with("HTTP/1.1 200"));
   CHECK(b.get("/me").starts_with("HTTP/1.1 401"));
-  for (const char* path : {"/records", "/../gate.sqlite", "/%2e%2e/gate.sqlite", "/certificate.pem", "/index.html%00", "/live", "/visit"}) {
+  for (const char* path : {"/records", "/../gate.sqlite", "/%2e%2e/gate.sqlite", "/certificate.pem",
+                           "/index.html%00", "/live", "/visit"}) {
     INFO(path);
     CHECK(b.get(path).starts_with("HTTP/1.1 404"));
   }
   CHECK(b.raw("PUT / HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n").starts_with("HTTP/1.1 405"));
   const std::string w = std::to_string(b.way);
-  for (const std::string& path : {std::string("/live"), "/visit?way=" + w, "/picture?way=" + w + "&visit=1"}) {
+  for (const std::string& path :
+       {std::string("/live"), "/visit?way=" + w, "/picture?way=" + w + "&visit=1"}) {
     INFO(path);
     CHECK(b.upgrade(path, "") == 401);
     CHECK(b.upgrade(path, std::string(43, 'A')) == 401);  // forged
@@ -356,14 +386,16 @@ TEST_CASE("Nothing opens without a sign-in: every path and socket", "[gate]") {
   CHECK(pageBytes() < 150'000);
 }
 
-TEST_CASE("Signing in: the cookie is safe, other sites cannot ask, brute force is slowed, signed out is out", "[gate]") {
+TEST_CASE("Signing in: the cookie is safe, other sites cannot ask, brute force is slowed, signed out is out",
+          "[gate]") {
   GateBench b;
   const std::string right = R"({"name":"duty","password":"duty-at-the-gate"})";
   CHECK(b.post("/sign-in", right, "").starts_with("HTTP/1.1 403"));
   CHECK(b.post("/sign-in", right, "https://elsewhere.example").starts_with("HTTP/1.1 403"));
   const std::string answer = b.post("/sign-in", right);
   REQUIRE(answer.starts_with("HTTP/1.1 200"));
-  for (const char* word : {"HttpOnly", "Secure", "SameSite=Strict"}) CHECK(answer.find(word) != std::string::npos);
+  for (const char* word : {"HttpOnly", "Secure", "SameSite=Strict"})
+    CHECK(answer.find(word) != std::string::npos);
   const std::string cookie = GateBench::cookieOf(answer);
   CHECK(b.get("/me", cookie).find("\"keeper\"") != std::string::npos);
   CHECK(b.upgrade("/live", cookie, "https://elsewhere.example") == 403);
@@ -373,14 +405,20 @@ TEST_CASE("Signing in: the cookie is safe, other sites cannot ask, brute force i
   CHECK(b.post("/sign-out", "{}", "same", cookie).starts_with("HTTP/1.1 200"));
   CHECK(b.get("/me", cookie).starts_with("HTTP/1.1 401"));  // replayed
   CHECK(b.post("/sign-in", "[1]").starts_with("HTTP/1.1 400"));
-  for (int i = 0; i < 4; ++i) CHECK(b.post("/sign-in", R"({"name":"seed desk","password":"guess"})").starts_with("HTTP/1.1 401"));
-  CHECK(b.post("/sign-in", R"({"name":"seed desk","password":"seed-desk-looks"})").starts_with("HTTP/1.1 429"));
+  for (int i = 0; i < 4; ++i)
+    CHECK(b.post("/sign-in", R"({"name":"seed desk","password":"guess"})").starts_with("HTTP/1.1 401"));
+  CHECK(
+      b.post("/sign-in", R"({"name":"seed desk","password":"seed-desk-looks"})").starts_with("HTTP/1.1 429"));
 }
 
-TEST_CASE("Two visitors of one machine: one drives, asks and gives; a keeper ends; a role taken away counts at once", "[gate]") {
+TEST_CASE(
+    "Two visitors of one machine: one drives, asks and gives; a keeper ends; a role taken away counts at "
+    "once",
+    "[gate]") {
   GateBench b;
   b.gate->store().addAccount("night volunteer", "volunteers-drive", Role::Drive);
-  const std::string duty = b.signIn("duty", "duty-at-the-gate"), night = b.signIn("night volunteer", "volunteers-drive");
+  const std::string duty = b.signIn("duty", "duty-at-the-gate"),
+                    night = b.signIn("night volunteer", "volunteers-drive");
   runToEnd([&]() -> Task<void> {
     const std::string path = "/visit?way=" + std::to_string(b.way);
     const auto first = co_await b.page(path, duty);
@@ -391,7 +429,9 @@ TEST_CASE("Two visitors of one machine: one drives, asks and gives; a keeper end
     co_await second->sendText("{\"askHand\":true}");
     const std::string asked = co_await GateBench::until(first, "handAsked");
     CHECK(asked.find("night volunteer") != std::string::npos);
-    const std::string number = asked.substr(asked.find("\"visit\":") + 8, asked.find_first_of(",}", asked.find("\"visit\":")) - asked.find("\"visit\":") - 8);
+    const std::string number =
+        asked.substr(asked.find("\"visit\":") + 8,
+                     asked.find_first_of(",}", asked.find("\"visit\":")) - asked.find("\"visit\":") - 8);
     co_await first->sendText("{\"giveHand\":" + number + "}");
     people = co_await GateBench::until(second, "\"drives\":true");
     // Taken away while connected: the hand goes back.
@@ -399,7 +439,8 @@ TEST_CASE("Two visitors of one machine: one drives, asks and gives; a keeper end
     co_await GateBench::until(second, "this account only looks");
     const auto live = co_await b.page("/live", duty);
     co_await GateBench::until(live, "mist-bench");
-    co_await live->sendText("{\"endVisit\":{\"way\":" + std::to_string(b.way) + ",\"visit\":" + number + "}}");
+    co_await live->sendText("{\"endVisit\":{\"way\":" + std::to_string(b.way) + ",\"visit\":" + number +
+                            "}}");
     co_await GateBench::until(second, "ended by duty");
     // Somebody else's machine, other numbers, and a way that is not there.
     const auto none = co_await b.page("/visit?way=999", duty);
@@ -423,7 +464,8 @@ TEST_CASE("A pass opens its machine only, cannot type, and stops at once when en
   REQUIRE(answer.starts_with("HTTP/1.1 200"));
   const std::string cookie = GateBench::cookieOf(answer);
   CHECK(b.post("/pass", "{\"pass\":\"" + token + "\"}").find("used up") != std::string::npos);
-  CHECK(b.post("/pass", "{\"pass\":\"" + token + "\"}", "same", cookie).starts_with("HTTP/1.1 200"));  // the same browser again
+  CHECK(b.post("/pass", "{\"pass\":\"" + token + "\"}", "same", cookie)
+            .starts_with("HTTP/1.1 200"));  // the same browser again
   runToEnd([&]() -> Task<void> {
     const auto live = co_await b.page("/live", cookie);
     const std::string machines = co_await GateBench::until(live, "\"machines\"");
@@ -455,7 +497,9 @@ TEST_CASE("A machine that policy keeps from browsers says so, and does not open"
   Id machine = 0;
   for (const auto& [id, m] : b.tools.store->load().machines)
     if (m.name == "mist-bench") machine = id;
-  b.tools.store->commit("policy", [&](StoreWriter& w) { w.set({OwnerKind::Machine, machine}, "gate.access", "off"); });
+  b.tools.store->commit("policy", [&](StoreWriter& w) {
+    w.set({OwnerKind::Machine, machine}, "gate.access", "off");
+  });
   const std::string cookie = b.signIn("duty", "duty-at-the-gate");
   runToEnd([&]() -> Task<void> {
     const auto live = co_await b.page("/live", cookie);

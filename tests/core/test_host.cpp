@@ -150,10 +150,15 @@ TEST_CASE("QMP: greeting, answers in any order, refusals, events, and an end in 
     auto ready = std::make_shared<bool>(false);
     auto events = std::make_shared<std::vector<std::string>>();
     auto ended = std::make_shared<std::string>();
-    spawn(here, [=] {
-      return monitor->run([=] { *ready = true; }, [=](const std::string& e) { events->push_back(e); });
-    }, [=](std::exception_ptr e) { *ended = messageOf(e); });
-    const std::string greeting = R"({"QMP":{"version":{"qemu":{"major":7,"minor":2,"micro":0}},"capabilities":[]}})" "\r\n";
+    spawn(
+        here,
+        [=] {
+          return monitor->run([=] { *ready = true; }, [=](const std::string& e) { events->push_back(e); });
+        },
+        [=](std::exception_ptr e) { *ended = messageOf(e); });
+    const std::string greeting =
+        R"({"QMP":{"version":{"qemu":{"major":7,"minor":2,"micro":0}},"capabilities":[]}})"
+        "\r\n";
     co_await far->write(viewOf(greeting));
     std::string line;
     const auto heard = [far]() -> Task<std::string> {
@@ -209,7 +214,8 @@ TEST_CASE("QMP: something else that answers is told as such", "[host]") {
     std::string failure;
     runToEnd([&]() -> Task<void> {
       const std::string words = said;
-      QmpMonitor monitor(co_await asio::this_coro::executor, replayStream(Bytes(words.begin(), words.end()), 3));
+      QmpMonitor monitor(co_await asio::this_coro::executor,
+                         replayStream(Bytes(words.begin(), words.end()), 3));
       try {
         co_await monitor.run([] {}, [](const std::string&) {});
       } catch (const Error& e) {
@@ -273,7 +279,8 @@ TEST_CASE("Drift is told and mended", "[host]") {
     const auto rows = g.rows({simple("p7", "palm-house-07b", 5931)});
     REQUIRE(rows.size() == 1);
     CHECK(rows[0].record == record);
-    const auto d = std::find_if(rows[0].drift.begin(), rows[0].drift.end(), [&](const Drift& x) { return x.kind == kind; });
+    const auto d = std::find_if(rows[0].drift.begin(), rows[0].drift.end(),
+                                [&](const Drift& x) { return x.kind == kind; });
     REQUIRE(d != rows[0].drift.end());
     CHECK_FALSE(d->cure.empty());
     g.store->commit("mend", [&](StoreWriter& w) { cureDrift(w, s, record, "p7", *d); });
@@ -308,12 +315,14 @@ TEST_CASE("Drift is told and mended", "[host]") {
   SECTION("two records of one machine") {
     g.record("palm-house-7 by hand", {}, "p7");
     const auto rows = g.rows({simple("p7", "palm-house-07", 5917)});
-    CHECK(std::any_of(rows[0].drift.begin(), rows[0].drift.end(), [](const Drift& d) { return d.kind == DriftKind::Twice; }));
+    CHECK(std::any_of(rows[0].drift.begin(), rows[0].drift.end(),
+                      [](const Drift& d) { return d.kind == DriftKind::Twice; }));
   }
   SECTION("known by its name only") {
     const Id byName = g.record("seed-bank", {"vnc://127.0.0.1:5920"}, "");
     const auto rows = g.rows({simple("s", "seed-bank", 5920), simple("p7", "palm-house-07", 5917)});
-    const auto seed = std::find_if(rows.begin(), rows.end(), [](const StockRow& r) { return r.machine.id == "s"; });
+    const auto seed =
+        std::find_if(rows.begin(), rows.end(), [](const StockRow& r) { return r.machine.id == "s"; });
     CHECK(seed->record == byName);
     REQUIRE(seed->drift.size() == 1);
     const Snapshot s = g.store->load();
@@ -322,7 +331,8 @@ TEST_CASE("Drift is told and mended", "[host]") {
   }
 }
 
-TEST_CASE("A console whose port the host picks is where the host says; others where the record says", "[host]") {
+TEST_CASE("A console whose port the host picks is where the host says; others where the record says",
+          "[host]") {
   Garden g;
   const Id record = g.record("mist-bench", {"vnc://127.0.0.1:5900"}, "m");
   const Snapshot s = g.store->load();
@@ -356,7 +366,8 @@ TEST_CASE("Host addresses: known kinds, and what is wrong with others", "[host]"
   CHECK(wordsOf("a \"b c\" 'd \\e' f\\ g") == std::vector<std::string>{"a", "b c", "d \\e", "f g"});
 }
 
-TEST_CASE("A host record lives in the store: kept, changed by one only, removed and brought back", "[host][record]") {
+TEST_CASE("A host record lives in the store: kept, changed by one only, removed and brought back",
+          "[host][record]") {
   Garden g;
   HostRecord h;
   g.store->commit("host", [&](StoreWriter& w) {

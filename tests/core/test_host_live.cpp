@@ -2,8 +2,8 @@
 // not open.
 #include <sys/socket.h>
 
-#include <nlohmann/json.hpp>
 #include <fstream>
+#include <nlohmann/json.hpp>
 
 #include "host/console.hpp"
 #include "host/starting.hpp"
@@ -47,7 +47,8 @@ struct Fernery {
     api = std::make_unique<lab::HostApi>(apiRuntime.strand(), socket(), hosted);
     HostRecord record;
     record.name = "fernery";
-    record.address = std::string("command:") + KW_BUILD + "/lab/kettle-lab host --socket " + socket() + " fernery";
+    record.address =
+        std::string("command:") + KW_BUILD + "/lab/kettle-lab host --socket " + socket() + " fernery";
     host = std::make_shared<Host>(record, AdapterTools{hostRuntime.strand(), systemClock(), {}, {}});
     host->start();
   }
@@ -93,7 +94,9 @@ StartPlan planFor(Fernery& f, const std::string& name, int port) {
   StartPlan plan;
   plan.host = f.host;
   plan.id = lab::idForName(name);
-  plan.addressNow = [port](const StockMachine&) { return parseAddress("spice://127.0.0.1:" + std::to_string(port)); };
+  plan.addressNow = [port](const StockMachine&) {
+    return parseAddress("spice://127.0.0.1:" + std::to_string(port));
+  };
   plan.service = "its screen";
   return plan;
 }
@@ -144,7 +147,8 @@ const Finding* found(const std::vector<Finding>& all, const std::string& code) {
 /// Listens on loopback and says something to whoever comes (or nothing).
 class Speaker {
  public:
-  explicit Speaker(std::string says, bool hangsUp = false) : listener_(listenTcp(runtime_.strand(), "127.0.0.1", 0)) {
+  explicit Speaker(std::string says, bool hangsUp = false)
+      : listener_(listenTcp(runtime_.strand(), "127.0.0.1", 0)) {
     spawn(runtime_.strand(), [this, says, hangsUp]() -> Task<void> {
       for (;;) {
         kept_.push_back(co_await listener_->accept());
@@ -180,7 +184,9 @@ TEST_CASE("A host asked by its own command: its stock, power, and changes from e
   CHECK_FALSE(f.machine("mist-bench").since.empty());
   CHECK(f.power("mist-bench", PowerAct::Start) == "");
   CHECK(eventually([&] { return f.machine("mist-bench").state == Running::On; }));
-  CHECK(f.order([&](Host::Done d) { f.host->power("nobody", PowerAct::Start, std::move(d)); }).find("no machine with this ID") != std::string::npos);
+  CHECK(f.order([&](Host::Done d) {
+           f.host->power("nobody", PowerAct::Start, std::move(d));
+         }).find("no machine with this ID") != std::string::npos);
 }
 
 TEST_CASE("A console's password and port are set through the host", "[host][lab]") {
@@ -188,15 +194,20 @@ TEST_CASE("A console's password and port are set through the host", "[host][lab]
   REQUIRE(eventually([&] { return f.live(); }));
   ConsoleChange change;
   change.password = "plum42";
-  CHECK(f.order([&](Host::Done d) { f.host->change(lab::idForName("mist-bench"), change, std::move(d)); }).empty());
+  CHECK(f.order([&](Host::Done d) {
+           f.host->change(lab::idForName("mist-bench"), change, std::move(d));
+         }).empty());
   CHECK(eventually([&] { return f.machine("mist-bench").consoles.at(0).password; }));
   CHECK(f.consoles[0]->password() == "plum42");
   ConsoleChange port;
   port.port = Fernery::freePort();
-  CHECK(f.order([&](Host::Done d) { f.host->change(lab::idForName("mist-bench"), port, std::move(d)); }).empty());
+  CHECK(f.order([&](Host::Done d) {
+           f.host->change(lab::idForName("mist-bench"), port, std::move(d));
+         }).empty());
   CHECK(eventually([&] { return f.machine("mist-bench").consoles.at(0).port == *port.port; }));
   runToEnd([&]() -> Task<void> {
-    const CheckResult look = co_await checkAddress(parseAddress("vnc://127.0.0.1:" + std::to_string(*port.port)), std::chrono::seconds(3));
+    const CheckResult look = co_await checkAddress(
+        parseAddress("vnc://127.0.0.1:" + std::to_string(*port.port)), std::chrono::seconds(3));
     CHECK(look.answers);
   });
 }
@@ -206,7 +217,8 @@ TEST_CASE("A host that goes away is told of, and connected again when it is back
   REQUIRE(eventually([&] { return f.live(); }));
   f.api.reset();
   std::vector<lab::HostedMachine> one(1);
-  one[0].host = "fernery", one[0].name = "mist-bench", one[0].id = lab::idForName("mist-bench"), one[0].console = f.consoles[0].get();
+  one[0].host = "fernery", one[0].name = "mist-bench", one[0].id = lab::idForName("mist-bench"),
+  one[0].console = f.consoles[0].get();
   // The watch of the old one is dropped with its runtime's next write; a new one takes the socket over.
   f.api = std::make_unique<lab::HostApi>(f.apiRuntime.strand(), f.socket(), one);
   f.host->retry();
@@ -229,7 +241,8 @@ TEST_CASE("A command that is no host says so; the host waits and tries again", "
   CHECK(trouble("command:/nowhere/at-all").find("cannot be started") != std::string::npos);
   CHECK(trouble("command:/bin/true").find("ended") != std::string::npos);
   CHECK(trouble("command:/bin/echo hello").find("no JSON") != std::string::npos);
-  CHECK(trouble(R"(command:/bin/sh -c "echo '{\"error\":\"the cellar is locked\"}'")").find("cellar") != std::string::npos);
+  CHECK(trouble(R"(command:/bin/sh -c "echo '{\"error\":\"the cellar is locked\"}'")").find("cellar") !=
+        std::string::npos);
   CHECK(trouble(R"(command:/bin/sh -c "echo '{\"machines\":7}'")").find("no list") != std::string::npos);
   CHECK(trouble("qmp:/nowhere/at.sock").find("does not exist") != std::string::npos);
   CHECK(trouble("libvirt:qemu+tcp://127.0.0.1:1/system").find("refused") != std::string::npos);
@@ -240,7 +253,8 @@ TEST_CASE("Start and wait: asked, running, address, answers; each step with its 
   REQUIRE(eventually([&] { return f.live(); }));
   const int port = f.consoles[1]->plan().doors[0].port;
   Watched seen;
-  const auto errand = std::make_shared<StartErrand>(f.hostRuntime.strand(), systemClock(), planFor(f, "bee-camera", port));
+  const auto errand =
+      std::make_shared<StartErrand>(f.hostRuntime.strand(), systemClock(), planFor(f, "bee-camera", port));
   errand->start([&](const StartView& v) { seen.add(v); });
   REQUIRE(eventually([&] { return seen.over(); }));
   const StartView v = seen.last();
@@ -252,16 +266,16 @@ TEST_CASE("Start and wait: asked, running, address, answers; each step with its 
   CHECK(seen.saw("refused"));
 }
 
-TEST_CASE("Start and wait ends well when stopped, when it takes too long, when the machine stops again, and for one that runs",
-          "[host][lab]") {
+TEST_CASE(
+    "Start and wait ends well when stopped, when it takes too long, when the machine stops again, and for "
+    "one that runs",
+    "[host][lab]") {
   Fernery f(std::chrono::hours(1));
   REQUIRE(eventually([&] { return f.live(); }));
   const int port = f.consoles[1]->plan().doors[0].port;
   Watched seen;
   StartPlan plan = planFor(f, "bee-camera", port);
-  const auto waits = [&] {
-    return eventually([&] { return seen.saw("does not answer yet"); });
-  };
+  const auto waits = [&] { return eventually([&] { return seen.saw("does not answer yet"); }); };
   SECTION("stopped") {
     const auto errand = std::make_shared<StartErrand>(f.hostRuntime.strand(), systemClock(), plan);
     errand->start([&](const StartView& v) { seen.add(v); });
@@ -289,7 +303,9 @@ TEST_CASE("Start and wait ends well when stopped, when it takes too long, when t
   }
   SECTION("it runs already") {
     plan = planFor(f, "mist-bench", 0);
-    plan.addressNow = [&](const StockMachine& m) { return parseAddress("vnc://127.0.0.1:" + std::to_string(m.consoles.at(0).port)); };
+    plan.addressNow = [&](const StockMachine& m) {
+      return parseAddress("vnc://127.0.0.1:" + std::to_string(m.consoles.at(0).port));
+    };
     const auto errand = std::make_shared<StartErrand>(f.hostRuntime.strand(), systemClock(), plan);
     errand->start([&](const StartView& v) { seen.add(v); });
     REQUIRE(eventually([&] { return seen.over(); }));
@@ -298,7 +314,9 @@ TEST_CASE("Start and wait ends well when stopped, when it takes too long, when t
   }
   SECTION("its console's password is set again") {
     plan = planFor(f, "mist-bench", 0);
-    plan.addressNow = [&](const StockMachine& m) { return parseAddress("vnc://127.0.0.1:" + std::to_string(m.consoles.at(0).port)); };
+    plan.addressNow = [&](const StockMachine& m) {
+      return parseAddress("vnc://127.0.0.1:" + std::to_string(m.consoles.at(0).port));
+    };
     ConsoleChange again;
     again.password = "plum42";
     plan.again = again;
@@ -343,7 +361,8 @@ TEST_CASE("Why: the right service there is no trouble", "[host][why]") {
   CHECK_FALSE(anyTrouble(all));
   CHECK(found(all, "answers") != nullptr);
   // And as seen by somebody who expects something else:
-  CHECK(found(whyOf("ssh://127.0.0.1:" + std::to_string(f.consoles[0]->port())), "other-service")->sentence.find("VNC") != std::string::npos);
+  CHECK(found(whyOf("ssh://127.0.0.1:" + std::to_string(f.consoles[0]->port())), "other-service")
+            ->sentence.find("VNC") != std::string::npos);
 }
 
 TEST_CASE("Why: refused, hung up on, silent, and a name that nobody knows", "[host][why]") {
@@ -351,7 +370,8 @@ TEST_CASE("Why: refused, hung up on, silent, and a name that nobody knows", "[ho
   REQUIRE(found(refused, "refused") != nullptr);
   CHECK_FALSE(found(refused, "refused")->cure.empty());
   Speaker silent("");
-  CHECK(found(whyOf("vnc://127.0.0.1:" + silent.port()), "other-service")->sentence.find("says nothing") != std::string::npos);
+  CHECK(found(whyOf("vnc://127.0.0.1:" + silent.port()), "other-service")->sentence.find("says nothing") !=
+        std::string::npos);
   Speaker hangsUp("", true);
   CHECK(found(whyOf("vnc://127.0.0.1:" + hangsUp.port()), "other-service") != nullptr);
   // RFC 6761 6.4: names below .invalid never resolve, and resolvers need not ask anybody.

@@ -92,7 +92,8 @@ TEST_CASE("The stock shows what a host runs, live; narrowed, chosen, copied", "[
   CHECK_FALSE(view.table()->isVisible());
 }
 
-TEST_CASE("Adopting from the stock makes a record that opens, after a preview, in one undo", "[window][hosts]") {
+TEST_CASE("Adopting from the stock makes a record that opens, after a preview, in one undo",
+          "[window][hosts]") {
   HostBench b;
   StockView& view = b.openStock();
   b.button("adopt")->click();
@@ -134,7 +135,8 @@ TEST_CASE("A port that was changed on the host is told, and taken with one click
   CHECK(parseAddress(way->address).port == b.consoles[0]->port());
 }
 
-TEST_CASE("Start and open: one action from off to picture, with its steps; stop waiting ends it", "[window][hosts]") {
+TEST_CASE("Start and open: one action from off to picture, with its steps; stop waiting ends it",
+          "[window][hosts]") {
   HostBench b;
   StockView& view = b.openStock();
   b.api->powerFor("orchard", lab::idForName("palm-house-01"), "off");
@@ -162,7 +164,10 @@ TEST_CASE("Start and open: one action from off to picture, with its steps; stop 
     b.window->startAndOpen(b.machineIds[0]);
     OpenSession* s = b.window->stage()->focusedSession();
     REQUIRE(s != nullptr);
-    REQUIRE(shown([&] { return s->starting() != nullptr && s->starting()->steps.size() > 3 && s->starting()->steps[3].state == host::StepState::Now; }));
+    REQUIRE(shown([&] {
+      return s->starting() != nullptr && s->starting()->steps.size() > 3 &&
+             s->starting()->steps[3].state == host::StepState::Now;
+    }));
     auto* stop = b.button("stopWaiting");
     REQUIRE(stop != nullptr);
     stop->click();
@@ -170,7 +175,8 @@ TEST_CASE("Start and open: one action from off to picture, with its steps; stop 
   }
 }
 
-TEST_CASE("Power and console of a machine: what cannot be says why, what loses work asks first", "[window][hosts]") {
+TEST_CASE("Power and console of a machine: what cannot be says why, what loses work asks first",
+          "[window][hosts]") {
   HostBench b;
   StockView& view = b.openStock();
   view.choose(lab::idForName("palm-house-01"));
@@ -190,7 +196,11 @@ TEST_CASE("Power and console of a machine: what cannot be says why, what loses w
   CHECK(shown([&] { return b.window->action("powerStart")->isEnabled(); }));
   CHECK_FALSE(b.window->action("powerDown")->isEnabled());
   b.window->action("powerStart")->trigger();
-  CHECK(shown([&] { return !b.window->action("powerStart")->isEnabled() && b.window->action("powerDown")->isEnabled(); }, 5000));
+  CHECK(shown(
+      [&] {
+        return !b.window->action("powerStart")->isEnabled() && b.window->action("powerDown")->isEnabled();
+      },
+      5000));
 }
 
 TEST_CASE("A host is added on the stock's page; an address that cannot be says why", "[window][hosts]") {
@@ -213,7 +223,8 @@ TEST_CASE("A host is added on the stock's page; an address that cannot be says w
   REQUIRE(b.desk->records().snapshot().hostNamed("fernery") != nullptr);
   CHECK(shown([&] {
     for (int r = 0; r < view.model().rowCount(); ++r)
-      if (view.model().index(r, 0).data(StockModel::kSecondLine).toString().contains("cannot be started")) return true;
+      if (view.model().index(r, 0).data(StockModel::kSecondLine).toString().contains("cannot be started"))
+        return true;
     return false;
   }));
 }
@@ -221,14 +232,18 @@ TEST_CASE("A host is added on the stock's page; an address that cannot be says w
 TEST_CASE("Why a way in does not open is shown at the side, with cures that work", "[window][hosts]") {
   HostBench b;
   b.open();
-  REQUIRE(shown([&] { return b.desk->hosts().of(b.machineIds[0]) && b.desk->hosts().of(b.machineIds[0])->machine; }));
+  REQUIRE(shown(
+      [&] { return b.desk->hosts().of(b.machineIds[0]) && b.desk->hosts().of(b.machineIds[0])->machine; }));
   b.consoles[0]->usePort(0);
   b.api->tell();
-  REQUIRE(shown([&] { return b.desk->hosts().of(b.machineIds[0])->machine->consoles[0].port == b.consoles[0]->port(); }));
+  REQUIRE(shown([&] {
+    return b.desk->hosts().of(b.machineIds[0])->machine->consoles[0].port == b.consoles[0]->port();
+  }));
   b.window->lookWhy(b.endpoints[0]);
   REQUIRE(shown([&] { return b.window->side()->checks().size() > 2; }));
   const auto& checks = b.window->side()->checks();
-  const auto drift = std::find_if(checks.begin(), checks.end(), [](const SideCheck& c) { return c.action == "drift"; });
+  const auto drift =
+      std::find_if(checks.begin(), checks.end(), [](const SideCheck& c) { return c.action == "drift"; });
   REQUIRE(drift != checks.end());
   emit b.window->side()->cureClicked("drift");
   const Endpoint* way = b.desk->records().snapshot().endpointsOf(b.machineIds[0])[0];

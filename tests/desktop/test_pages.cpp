@@ -307,14 +307,17 @@ Host *.lan
   CHECK(table->rowCount() == 0);
 }
 
-TEST_CASE("Machines from files: previewed, chosen for each row, kept in one undo; one opened once", "[window]") {
+TEST_CASE("Machines from files: previewed, chosen for each row, kept in one undo; one opened once",
+          "[window]") {
   WindowBench bench(1);
   MainWindow& window = bench.open();
   const auto file = [&](const std::string& name, const std::string& text) {
     std::ofstream(bench.folder.path / name) << text;
     return QString::fromStdString((bench.folder.path / name).string());
   };
-  const QString table = file("list.csv", "name,group,address\npalm-house-01,Alder Vale/Palm house,vnc://127.0.0.12:5999\nseed-bank,,rdp://curator@127.0.0.23\n");
+  const QString table = file("list.csv",
+                             "name,group,address\npalm-house-01,Alder Vale/Palm "
+                             "house,vnc://127.0.0.12:5999\nseed-bank,,rdp://curator@127.0.0.23\n");
   const QString broken = file("broken.rdp", "username:s:nobody\n");
   window.importFiles({table, broken});
   ExchangeView* page = window.exchangeView();
@@ -334,7 +337,9 @@ TEST_CASE("Machines from files: previewed, chosen for each row, kept in one undo
   CHECK(s->machines.size() == 1);
   CHECK(s->endpointsOf(bench.machineIds[0])[0]->address != "vnc://127.0.0.12:5999");
 
-  const QString once = file("once.vv", "[console]\ntype=vnc\nhost=127.0.0.1\nport=" + std::to_string(bench.consoles[0]->port()) + "\ntitle=palm house\ndelete-this-file=1\n");
+  const QString once = file(
+      "once.vv", "[console]\ntype=vnc\nhost=127.0.0.1\nport=" + std::to_string(bench.consoles[0]->port()) +
+                     "\ntitle=palm house\ndelete-this-file=1\n");
   window.openMachine(once);
   OpenSession* session = window.stage()->focusedSession();
   REQUIRE(session != nullptr);

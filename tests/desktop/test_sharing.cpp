@@ -47,7 +47,8 @@ struct GateBench : WindowBench {
     gate::ClientPlan plan;
     plan.host = "127.0.0.1", plan.port = door->port(), plan.user = name, plan.password = password;
     plan.decide = [](PeerCertificate) -> Task<bool> { co_return true; };
-    auto client = std::make_shared<gate::GateClient>(gateRuntime.strand(), plan, [](const gate::ClientView&) {});
+    auto client =
+        std::make_shared<gate::GateClient>(gateRuntime.strand(), plan, [](const gate::ClientView&) {});
     client->start();
     return client;
   }
@@ -58,7 +59,8 @@ struct GateBench : WindowBench {
 
 }  // namespace
 
-TEST_CASE("Sharing: nothing is sent before the certificate is trusted; a wrong password is told", "[window][gate]") {
+TEST_CASE("Sharing: nothing is sent before the certificate is trusted; a wrong password is told",
+          "[window][gate]") {
   GateBench b;
   b.open();
   b.window->showSharing();
@@ -78,10 +80,12 @@ TEST_CASE("Sharing: nothing is sent before the certificate is trusted; a wrong p
   }));
 }
 
-TEST_CASE("Sharing: a pass is made, its link is on the clipboard and opens, and it is ended from there", "[window][gate]") {
+TEST_CASE("Sharing: a pass is made, its link is on the clipboard and opens, and it is ended from there",
+          "[window][gate]") {
   GateBench b;
   SharingView& page = b.signIn("duty", "duty-at-the-gate");
-  REQUIRE(shown([&] { return page.view().stage == gate::ClientStage::SignedIn && !page.view().machines.empty(); }));
+  REQUIRE(shown(
+      [&] { return page.view().stage == gate::ClientStage::SignedIn && !page.view().machines.empty(); }));
   CHECK(page.passes()->rowCount() == 0);
   page.sharePass(b.endpoints[0]);
   b.child<QPushButton>("makePass")->click();
@@ -101,7 +105,8 @@ TEST_CASE("Sharing: a pass is made, its link is on the clipboard and opens, and 
 TEST_CASE("Sharing: an account that only looks makes no pass, and the page says so", "[window][gate]") {
   GateBench b;
   SharingView& page = b.signIn("seed desk", "seed-desk-looks");
-  REQUIRE(shown([&] { return page.view().stage == gate::ClientStage::SignedIn && !page.view().machines.empty(); }));
+  REQUIRE(shown(
+      [&] { return page.view().stage == gate::ClientStage::SignedIn && !page.view().machines.empty(); }));
   QString said;
   QObject::connect(&page, &SharingView::said, &page, [&](const QString& words) { said = words; });
   b.child<QPushButton>("makePass")->click();

@@ -37,11 +37,21 @@ Browser::Browser(int width, int height) : port_(freeTcpPort()) {
   });
   if (!up) throw std::runtime_error("chromedriver does not come up");
   // Nothing but the page itself is asked for: no updates, no names looked up.
-  const Json arguments{"--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-                       "--disable-component-update", "--disable-sync", "--hide-scrollbars", "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.*",
-                       "--user-data-dir=" + profile_.path.string(), "--window-size=" + std::to_string(width) + "," + std::to_string(height)};
+  const Json arguments{"--headless=new",
+                       "--no-sandbox",
+                       "--disable-gpu",
+                       "--disable-quic",
+                       "--no-first-run",
+                       "--disable-background-networking",
+                       "--disable-component-update",
+                       "--disable-sync",
+                       "--hide-scrollbars",
+                       "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.*",
+                       "--user-data-dir=" + profile_.path.string(),
+                       "--window-size=" + std::to_string(width) + "," + std::to_string(height)};
   const Json options{{"args", arguments}, {"binary", "/usr/bin/chromium"}};
-  const Json always{{"browserName", "chrome"}, {"acceptInsecureCerts", true}, {"goog:chromeOptions", options}};
+  const Json always{
+      {"browserName", "chrome"}, {"acceptInsecureCerts", true}, {"goog:chromeOptions", options}};
   session_ = call("POST", "/session", {{"capabilities", {{"alwaysMatch", always}}}})["sessionId"];
   // The window's size is the page's, whatever frame a window would have.
   run("return 0");
@@ -60,9 +70,13 @@ Browser::~Browser() {
 Json Browser::call(const std::string& method, const std::string& path, const Json& body) {
   std::string answer;
   runToEnd([&]() -> Task<void> {
-    const StreamPtr stream = co_await connectTcp("127.0.0.1", static_cast<std::uint16_t>(port_), std::chrono::seconds(5));
+    const StreamPtr stream =
+        co_await connectTcp("127.0.0.1", static_cast<std::uint16_t>(port_), std::chrono::seconds(5));
     const std::string text = body.is_null() ? "" : body.dump();
-    const std::string request = method + " " + path + " HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: " + std::to_string(text.size()) + "\r\n\r\n" + text;
+    const std::string request = method + " " + path +
+                                " HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\nContent-Type: "
+                                "application/json\r\nContent-Length: " +
+                                std::to_string(text.size()) + "\r\n\r\n" + text;
     co_await stream->write(viewOf(request));
     std::size_t wanted = std::string::npos;
     Byte part[65536];
@@ -77,30 +91,36 @@ Json Browser::call(const std::string& method, const std::string& path, const Jso
     }
   });
   const Json value = Json::parse(answer.substr(answer.find("\r\n\r\n") + 4))["value"];
-  if (value.is_object() && value.contains("error")) throw std::runtime_error(value["message"].get<std::string>().substr(0, 400));
+  if (value.is_object() && value.contains("error"))
+    throw std::runtime_error(value["message"].get<std::string>().substr(0, 400));
   return value;
 }
 
 void Browser::colours(const std::string& scheme) {
   const Json feature{{"name", "prefers-color-scheme"}, {"value", scheme}};
   const Json params{{"features", Json::array({feature})}};
-  call("POST", "/session/" + session_ + "/goog/cdp/execute", {{"cmd", "Emulation.setEmulatedMedia"}, {"params", params}});
+  call("POST", "/session/" + session_ + "/goog/cdp/execute",
+       {{"cmd", "Emulation.setEmulatedMedia"}, {"params", params}});
 }
 
 void Browser::size(int width, int height) {
   const Json params{{"width", width}, {"height", height}, {"deviceScaleFactor", 1}, {"mobile", true}};
-  call("POST", "/session/" + session_ + "/goog/cdp/execute", {{"cmd", "Emulation.setDeviceMetricsOverride"}, {"params", params}});
+  call("POST", "/session/" + session_ + "/goog/cdp/execute",
+       {{"cmd", "Emulation.setDeviceMetricsOverride"}, {"params", params}});
 }
 
 void Browser::go(const std::string& url) { call("POST", "/session/" + session_ + "/url", {{"url", url}}); }
 
 Json Browser::run(const std::string& code, Json arguments) {
-  return call("POST", "/session/" + session_ + "/execute/sync", {{"script", code}, {"args", std::move(arguments)}});
+  return call("POST", "/session/" + session_ + "/execute/sync",
+              {{"script", code}, {"args", std::move(arguments)}});
 }
 
 Json Browser::await(const std::string& expression) {
   return call("POST", "/session/" + session_ + "/execute/async",
-              {{"script", "const done = arguments[0]; (async () => done(await (" + expression + ")))().catch(e => done('failed: ' + e));"}, {"args", Json::array()}});
+              {{"script", "const done = arguments[0]; (async () => done(await (" + expression +
+                              ")))().catch(e => done('failed: ' + e));"},
+               {"args", Json::array()}});
 }
 
 bool Browser::until(const std::string& condition, std::chrono::seconds limit) {
@@ -108,11 +128,14 @@ bool Browser::until(const std::string& condition, std::chrono::seconds limit) {
 }
 
 std::string Browser::element(const std::string& css) {
-  const Json found = call("POST", "/session/" + session_ + "/element", {{"using", "css selector"}, {"value", css}});
+  const Json found =
+      call("POST", "/session/" + session_ + "/element", {{"using", "css selector"}, {"value", css}});
   return found.begin().value();
 }
 
-void Browser::click(const std::string& css) { call("POST", "/session/" + session_ + "/element/" + element(css) + "/click", Json::object()); }
+void Browser::click(const std::string& css) {
+  call("POST", "/session/" + session_ + "/element/" + element(css) + "/click", Json::object());
+}
 
 void Browser::type(const std::string& css, const std::string& text) {
   call("POST", "/session/" + session_ + "/element/" + element(css) + "/value", {{"text", text}});
@@ -129,11 +152,13 @@ void Browser::keys(const std::string& text) {
     (holds ? held : actions).push_back({{"type", "keyUp"}, {"value", key}});
   }
   for (const Json& up : held) actions.push_back(up);
-  call("POST", "/session/" + session_ + "/actions", {{"actions", {{{"type", "key"}, {"id", "keyboard"}, {"actions", actions}}}}});
+  call("POST", "/session/" + session_ + "/actions",
+       {{"actions", {{{"type", "key"}, {"id", "keyboard"}, {"actions", actions}}}}});
 }
 
 std::string Browser::text(const std::string& css) {
-  return run("return [...document.querySelectorAll(arguments[0])].map(e => e.textContent).join('\\n')", {css});
+  return run("return [...document.querySelectorAll(arguments[0])].map(e => e.textContent).join('\\n')",
+             {css});
 }
 
 void Browser::save(const std::filesystem::path& png) {

@@ -29,26 +29,32 @@ void write(const std::filesystem::path& file, const std::string& text) { std::of
 }  // namespace
 
 bool Libvirtd::available() {
-  return geteuid() == 0 && have("/usr/sbin/libvirtd") && have("/usr/bin/virsh") && have("/usr/bin/qemu-system-x86_64") &&
-         have("/boot/memtest86+x64.bin");
+  return geteuid() == 0 && have("/usr/sbin/libvirtd") && have("/usr/bin/virsh") &&
+         have("/usr/bin/qemu-system-x86_64") && have("/boot/memtest86+x64.bin");
 }
 
 Libvirtd::Libvirtd() {
   const auto& s = folder_.path;
-  for (const char* part : {"etc", "run", "lib", "cache", "log"}) std::filesystem::create_directories(s / part);
+  for (const char* part : {"etc", "run", "lib", "cache", "log"})
+    std::filesystem::create_directories(s / part);
   // The QEMU driver looks its usual user up before it reads that it shall use another.
   std::string users = textOf(readFile("/etc/passwd")), groups = textOf(readFile("/etc/group"));
-  if (users.find("libvirt-qemu:") == std::string::npos) users += "libvirt-qemu:x:64055:64055::/var/lib/libvirt:/usr/sbin/nologin\n";
+  if (users.find("libvirt-qemu:") == std::string::npos)
+    users += "libvirt-qemu:x:64055:64055::/var/lib/libvirt:/usr/sbin/nologin\n";
   if (groups.find("libvirt-qemu:") == std::string::npos) groups += "libvirt-qemu:x:64055:\n";
   write(s / "passwd", users);
   write(s / "group", groups);
   const int port = freeTcpPort();
   write(s / "etc/qemu.conf",
-        "user = \"root\"\ngroup = \"root\"\ndynamic_ownership = 0\nsecurity_driver = \"none\"\nstdio_handler = \"file\"\n"
-        "namespaces = []\ncgroup_controllers = []\nremote_display_port_min = " + std::to_string(std::max(5900, std::min(port, 65000))) +
-            "\nremote_display_port_max = " + std::to_string(std::max(5900, std::min(port, 65000)) + 99) + "\n");
-  write(s / "etc/libvirtd.conf", "listen_tls = 0\nauth_unix_ro = \"none\"\nauth_unix_rw = \"none\"\nunix_sock_group = \"root\"\n"
-                                 "log_outputs = \"3:file:" + (s / "log/libvirtd.log").string() + "\"\n");
+        "user = \"root\"\ngroup = \"root\"\ndynamic_ownership = 0\nsecurity_driver = \"none\"\nstdio_handler "
+        "= \"file\"\n"
+        "namespaces = []\ncgroup_controllers = []\nremote_display_port_min = " +
+            std::to_string(std::max(5900, std::min(port, 65000))) + "\nremote_display_port_max = " +
+            std::to_string(std::max(5900, std::min(port, 65000)) + 99) + "\n");
+  write(s / "etc/libvirtd.conf",
+        "listen_tls = 0\nauth_unix_ro = \"none\"\nauth_unix_rw = \"none\"\nunix_sock_group = \"root\"\n"
+        "log_outputs = \"3:file:" +
+            (s / "log/libvirtd.log").string() + "\"\n");
   launch();
 }
 
@@ -74,7 +80,8 @@ void Libvirtd::launch() {
         }
       },
       std::chrono::seconds(30));
-  if (!up) throw std::runtime_error("libvirtd does not come up: " + textOf(readFile(folder_.path / "log/out")));
+  if (!up)
+    throw std::runtime_error("libvirtd does not come up: " + textOf(readFile(folder_.path / "log/out")));
 }
 
 void Libvirtd::end() {
@@ -100,7 +107,9 @@ void Libvirtd::restart() {
   launch();
 }
 
-std::string Libvirtd::uri() const { return "qemu+unix:///system?socket=" + (folder_.path / "run/libvirt-sock").string(); }
+std::string Libvirtd::uri() const {
+  return "qemu+unix:///system?socket=" + (folder_.path / "run/libvirt-sock").string();
+}
 
 std::string Libvirtd::virsh(const std::string& arguments) const {
   const std::string command = "virsh -q -c '" + uri() + "' " + arguments + " 2>&1";
@@ -115,13 +124,17 @@ std::string Libvirtd::virsh(const std::string& arguments) const {
 
 void Libvirtd::define(const std::string& name, const std::string& graphics) const {
   const auto file = folder_.path / (name + ".xml");
-  write(file, "<domain type='qemu'><name>" + name + "</name><memory unit='MiB'>64</memory><vcpu>1</vcpu>"
-              "<os><type arch='x86_64' machine='pc'>hvm</type><kernel>/boot/memtest86+x64.bin</kernel></os>"
-              "<features><acpi/></features><cpu mode='custom' match='exact'><model fallback='allow'>qemu64</model></cpu>"
-              "<on_poweroff>destroy</on_poweroff><on_reboot>restart</on_reboot><on_crash>destroy</on_crash>"
-              "<devices><emulator>/usr/bin/qemu-system-x86_64</emulator>"
-              "<serial type='unix'><source mode='bind' path='" + (folder_.path / (name + ".serial")).string() + "'/></serial>" +
-              graphics + "<video><model type='vga'/></video><memballoon model='none'/></devices></domain>");
+  write(file,
+        "<domain type='qemu'><name>" + name +
+            "</name><memory unit='MiB'>64</memory><vcpu>1</vcpu>"
+            "<os><type arch='x86_64' machine='pc'>hvm</type><kernel>/boot/memtest86+x64.bin</kernel></os>"
+            "<features><acpi/></features><cpu mode='custom' match='exact'><model "
+            "fallback='allow'>qemu64</model></cpu>"
+            "<on_poweroff>destroy</on_poweroff><on_reboot>restart</on_reboot><on_crash>destroy</on_crash>"
+            "<devices><emulator>/usr/bin/qemu-system-x86_64</emulator>"
+            "<serial type='unix'><source mode='bind' path='" +
+            (folder_.path / (name + ".serial")).string() + "'/></serial>" + graphics +
+            "<video><model type='vga'/></video><memballoon model='none'/></devices></domain>");
   virsh("define " + file.string());
 }
 

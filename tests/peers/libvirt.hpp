@@ -9,7 +9,8 @@ namespace kw::test {
 
 class Libvirtd {
  public:
-  /// Needs root: it lives in a mount namespace of its own. Throws std::runtime_error when it does not come up.
+  /// Needs root: it lives in a mount namespace of its own. Throws std::runtime_error when it does not come
+  /// up.
   Libvirtd();
   ~Libvirtd();
   static bool available();

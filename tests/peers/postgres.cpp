@@ -61,9 +61,13 @@ bool Postgres::available() {
 
 Postgres::Postgres() : port_(freeTcpPort()) {
   if (geteuid() == 0)
-    if (const passwd* user = getpwnam("postgres"); user == nullptr || chown(folder_.path.c_str(), user->pw_uid, user->pw_gid) != 0) throw std::runtime_error("no user postgres");
+    if (const passwd* user = getpwnam("postgres");
+        user == nullptr || chown(folder_.path.c_str(), user->pw_uid, user->pw_gid) != 0)
+      throw std::runtime_error("no user postgres");
   const auto data = (folder_.path / "data").string();
-  if (ended(launch({programs() / "initdb", "-D", data, "-A", "trust", "-U", "duty", "-N", "-E", "UTF8", "--locale=C.UTF-8"}, folder_.path / "log")) != 0)
+  if (ended(launch({programs() / "initdb", "-D", data, "-A", "trust", "-U", "duty", "-N", "-E", "UTF8",
+                    "--locale=C.UTF-8"},
+                   folder_.path / "log")) != 0)
     throw std::runtime_error("initdb does not work");
   start();
 }
@@ -71,9 +75,13 @@ Postgres::Postgres() : port_(freeTcpPort()) {
 Postgres::~Postgres() { stop(); }
 
 void Postgres::start() {
-  process_ = launch({programs() / "postgres", "-D", (folder_.path / "data").string(), "-k", folder_.path.string(), "-h", "127.0.0.1", "-p", std::to_string(port_), "-F"}, folder_.path / "log");
-  const std::string ready = (programs() / "pg_isready").string() + " -q -h 127.0.0.1 -p " + std::to_string(port_);
-  if (!eventually([&] { return std::system(ready.c_str()) == 0; }, std::chrono::seconds(20))) throw std::runtime_error("PostgreSQL does not come up");
+  process_ = launch({programs() / "postgres", "-D", (folder_.path / "data").string(), "-k",
+                     folder_.path.string(), "-h", "127.0.0.1", "-p", std::to_string(port_), "-F"},
+                    folder_.path / "log");
+  const std::string ready =
+      (programs() / "pg_isready").string() + " -q -h 127.0.0.1 -p " + std::to_string(port_);
+  if (!eventually([&] { return std::system(ready.c_str()) == 0; }, std::chrono::seconds(20)))
+    throw std::runtime_error("PostgreSQL does not come up");
 }
 
 void Postgres::stop() {
@@ -83,10 +91,13 @@ void Postgres::stop() {
   process_ = -1;
 }
 
-std::string Postgres::uri(const std::string& user) const { return "postgresql://" + user + "@127.0.0.1:" + std::to_string(port_) + "/postgres"; }
+std::string Postgres::uri(const std::string& user) const {
+  return "postgresql://" + user + "@127.0.0.1:" + std::to_string(port_) + "/postgres";
+}
 
 void Postgres::run(const std::string& sql) const {
-  const std::string command = (programs() / "psql").string() + " -q -h 127.0.0.1 -p " + std::to_string(port_) + " -U duty postgres -c \"" + sql + "\" >/dev/null 2>&1";
+  const std::string command = (programs() / "psql").string() + " -q -h 127.0.0.1 -p " +
+                              std::to_string(port_) + " -U duty postgres -c \"" + sql + "\" >/dev/null 2>&1";
   if (std::system(command.c_str()) != 0) throw std::runtime_error("psql does not take: " + sql);
 }
 

@@ -1,5 +1,7 @@
 #include "tests/peers/qemu.hpp"
 
+#include <set>
+
 #include <fcntl.h>
 #include <poll.h>
 #include <signal.h>
@@ -23,6 +25,19 @@ bool have(const std::string& file) {
   std::cout << "SKIPPED: " << Catch::getResultCapture().getCurrentTestName() << ": " << file
             << " is not installed" << std::endl;
   return false;
+}
+
+void stopWhenPainted(Qemu& qemu) {
+  REQUIRE(eventually(
+      [&] {
+        const Framebuffer f = qemu.screendump();
+        std::set<Pixel> colours;
+        for (int y = 0; y < f.height(); y += 3)
+          for (int x = 0; x < f.width(); x += 3) colours.insert(f.pixel(x, y));
+        return colours.size() >= 3;
+      },
+      std::chrono::seconds(60)));
+  qemu.stop();
 }
 
 int freeTcpPort() {

@@ -42,6 +42,8 @@ class Qemu {
 
 /// True when a Debian package's file is here; else prints the line that counts the test as skipped.
 bool have(const std::string& file);
+/// Waits until the guest's own picture is not one colour any more, and stops it.
+void stopWhenPainted(Qemu& qemu);
 /// One of loopback where nobody listens just now.
 int freeTcpPort();
 

@@ -32,7 +32,8 @@ struct Watching {
     return std::nullopt;
   }
   /// Within two seconds, as it is promised.
-  bool soon(const std::string& name, Running state, std::chrono::milliseconds limit = std::chrono::seconds(2)) {
+  bool soon(const std::string& name, Running state,
+            std::chrono::milliseconds limit = std::chrono::seconds(2)) {
     return eventually([&] { return machine(name) && machine(name)->state == state; }, limit);
   }
   std::string power(const std::string& name, PowerAct act) {
@@ -64,11 +65,13 @@ const char* const kVnc = "<graphics type='vnc' port='-1' autoport='yes' listen='
 
 }  // namespace
 
-TEST_CASE("libvirt: the stock equals what virsh lists; starts, stops and kills are seen within two seconds", "[hosts]") {
+TEST_CASE("libvirt: the stock equals what virsh lists; starts, stops and kills are seen within two seconds",
+          "[hosts]") {
   if (!Libvirtd::available()) return;
   Libvirtd libvirt;
   libvirt.define("mist-bench", kVnc);
-  libvirt.define("seed-bank", "<graphics type='vnc' port='-1' autoport='yes' listen='127.0.0.1' passwd='plum42'/>");
+  libvirt.define("seed-bank",
+                 "<graphics type='vnc' port='-1' autoport='yes' listen='127.0.0.1' passwd='plum42'/>");
   Watching w("libvirt:" + libvirt.uri());
   REQUIRE(w.live());
   std::istringstream names(libvirt.virsh("list --all --name"));
@@ -112,11 +115,14 @@ TEST_CASE("libvirt: the stock equals what virsh lists; starts, stops and kills a
   CHECK(eventually([&] { return w.machine("drying-room").has_value(); }, std::chrono::seconds(2)));
 }
 
-TEST_CASE("libvirt: a console's password counts at once and is gone after a stop; port and serial port come with the next start",
-          "[hosts]") {
+TEST_CASE(
+    "libvirt: a console's password counts at once and is gone after a stop; port and serial port come with "
+    "the next start",
+    "[hosts]") {
   if (!Libvirtd::available()) return;
   Libvirtd libvirt;
-  const std::string sealed = "<graphics type='vnc' port='-1' autoport='yes' listen='127.0.0.1' passwd='first'/>";
+  const std::string sealed =
+      "<graphics type='vnc' port='-1' autoport='yes' listen='127.0.0.1' passwd='first'/>";
   libvirt.define("mist-bench", sealed);
   Watching w("libvirt:" + libvirt.uri());
   REQUIRE(w.live());
@@ -127,7 +133,8 @@ TEST_CASE("libvirt: a console's password counts at once and is gone after a stop
   REQUIRE(w.soon("mist-bench", Running::On));
   CHECK(w.change("mist-bench", password) == "");
   CHECK(libvirt.virsh("dumpxml --security-info mist-bench").find("passwd='plum42'") != std::string::npos);
-  CHECK(libvirt.virsh("dumpxml --inactive --security-info mist-bench").find("passwd='first'") != std::string::npos);
+  CHECK(libvirt.virsh("dumpxml --inactive --security-info mist-bench").find("passwd='first'") !=
+        std::string::npos);
 
   ConsoleChange place;
   place.port = freeTcpPort();
@@ -140,7 +147,8 @@ TEST_CASE("libvirt: a console's password counts at once and is gone after a stop
   CHECK(w.power("mist-bench", PowerAct::Start) == "");
   REQUIRE(w.soon("mist-bench", Running::On));
   CHECK(w.machine("mist-bench")->consoles.at(0).port == *place.port);
-  CHECK(libvirt.virsh("dumpxml --security-info mist-bench").find("passwd='first'") != std::string::npos);  // forgotten
+  CHECK(libvirt.virsh("dumpxml --security-info mist-bench").find("passwd='first'") !=
+        std::string::npos);  // forgotten
   libvirt.define("drying-room", kVnc);
   REQUIRE(eventually([&] { return w.machine("drying-room").has_value(); }));
   CHECK(w.power("drying-room", PowerAct::Start) == "");
@@ -148,14 +156,16 @@ TEST_CASE("libvirt: a console's password counts at once and is gone after a stop
   CHECK(w.change("drying-room", password).find("started without a password") != std::string::npos);
   CHECK(answers(*place.port));
   const auto ways = offeredWays(*w.machine("mist-bench"), {"fernery", {}});
-  CHECK(std::any_of(ways.begin(), ways.end(), [&](const OfferedWay& o) { return o.address == "unix:" + path; }));
+  CHECK(std::any_of(ways.begin(), ways.end(),
+                    [&](const OfferedWay& o) { return o.address == "unix:" + path; }));
   runToEnd([&]() -> Task<void> {
     const StreamPtr line = co_await connectUnix(path);
     line->close();
   });
 }
 
-TEST_CASE("libvirt: a host that is restarted is told of, and connected again with its machines running", "[hosts]") {
+TEST_CASE("libvirt: a host that is restarted is told of, and connected again with its machines running",
+          "[hosts]") {
   if (!Libvirtd::available()) return;
   Libvirtd libvirt;
   libvirt.define("mist-bench", kVnc);
@@ -173,16 +183,19 @@ TEST_CASE("libvirt: a host that is restarted is told of, and connected again wit
   CHECK(w.host->view().problem == std::nullopt);
 }
 
-TEST_CASE("QEMU by QMP: found in a folder, its consoles and lines, power, password, and its end", "[hosts][qemu]") {
+TEST_CASE("QEMU by QMP: found in a folder, its consoles and lines, power, password, and its end",
+          "[hosts][qemu]") {
   if (!have("/usr/bin/qemu-system-x86_64") || !have("/boot/memtest86+x64.bin")) return;
   TemporaryFolder monitors;
   Watching w("qmp:" + monitors.path.string());
   REQUIRE(w.live());
   CHECK(w.host->view().stock->empty());
-  const std::string serial = (monitors.path.parent_path() / (monitors.path.filename().string() + ".serial")).string();
+  const std::string serial =
+      (monitors.path.parent_path() / (monitors.path.filename().string() + ".serial")).string();
   {
-    Qemu qemu({"-m", "64", "-name", "mist-bench", "-uuid", "5c2e8a10-6f4b-4d7a-9b31-a1de57a2c0f4", "-kernel", "/boot/memtest86+x64.bin",
-               "-serial", "unix:" + serial + ",server=on,wait=off", "-qmp", "unix:" + monitors.path.string() + "/mist.qmp,server=on,wait=off"},
+    Qemu qemu({"-m", "64", "-name", "mist-bench", "-uuid", "5c2e8a10-6f4b-4d7a-9b31-a1de57a2c0f4", "-kernel",
+               "/boot/memtest86+x64.bin", "-serial", "unix:" + serial + ",server=on,wait=off", "-qmp",
+               "unix:" + monitors.path.string() + "/mist.qmp,server=on,wait=off"},
               "password=on");
     REQUIRE(w.soon("mist-bench", Running::On, std::chrono::seconds(5)));
     const StockMachine m = *w.machine("mist-bench");
@@ -190,7 +203,8 @@ TEST_CASE("QEMU by QMP: found in a folder, its consoles and lines, power, passwo
     CHECK(m.memory == 64);
     CHECK(m.processors == 1);
     REQUIRE_FALSE(m.consoles.empty());
-    CHECK(std::any_of(m.serials.begin(), m.serials.end(), [&](const SerialFacts& s) { return s.address == "unix:" + serial; }));
+    CHECK(std::any_of(m.serials.begin(), m.serials.end(),
+                      [&](const SerialFacts& s) { return s.address == "unix:" + serial; }));
     CHECK(w.power("mist-bench", PowerAct::Pause) == "");
     CHECK(w.soon("mist-bench", Running::Paused));
     CHECK(qemu.qmp("query-status")["status"] == "paused");

@@ -35,17 +35,24 @@ std::string kindOfFailure(const std::function<void()>& what) {
 }
 
 bool same(const Snapshot& a, const Snapshot& b) {
-  if (a.machines.size() != b.machines.size() || a.endpoints.size() != b.endpoints.size() || a.folders.size() != b.folders.size() || a.hosts.size() != b.hosts.size() || a.settings != b.settings) return false;
+  if (a.machines.size() != b.machines.size() || a.endpoints.size() != b.endpoints.size() ||
+      a.folders.size() != b.folders.size() || a.hosts.size() != b.hosts.size() || a.settings != b.settings)
+    return false;
   for (const auto& [id, m] : a.machines) {
     const auto there = b.machines.find(id);
-    if (there == b.machines.end() || there->second.name != m.name || there->second.folder != m.folder || there->second.host != m.host || there->second.tags != m.tags || there->second.notes != m.notes) return false;
+    if (there == b.machines.end() || there->second.name != m.name || there->second.folder != m.folder ||
+        there->second.host != m.host || there->second.tags != m.tags || there->second.notes != m.notes)
+      return false;
   }
   for (const auto& [id, e] : a.endpoints) {
     const auto there = b.endpoints.find(id);
-    if (there == b.endpoints.end() || there->second.address != e.address || there->second.label != e.label || there->second.position != e.position) return false;
+    if (there == b.endpoints.end() || there->second.address != e.address || there->second.label != e.label ||
+        there->second.position != e.position)
+      return false;
   }
   for (const auto& [id, f] : a.folders)
-    if (!b.folders.contains(id) || b.folders.at(id).name != f.name || b.folders.at(id).parent != f.parent) return false;
+    if (!b.folders.contains(id) || b.folders.at(id).name != f.name || b.folders.at(id).parent != f.parent)
+      return false;
   for (const auto& [id, h] : a.hosts)
     if (!b.hosts.contains(id) || b.hosts.at(id).address != h.address) return false;
   return true;
@@ -53,10 +60,12 @@ bool same(const Snapshot& a, const Snapshot& b) {
 
 }  // namespace
 
-TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused, one's own undone", "[store][postgres]") {
+TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused, one's own undone",
+          "[store][postgres]") {
   if (!Postgres::available()) return;
   Postgres server;
-  CHECK(kindOfFailure([&] { openPostgresStore(server.uri()); }).find("holds no records") != std::string::npos);
+  CHECK(kindOfFailure([&] { openPostgresStore(server.uri()); }).find("holds no records") !=
+        std::string::npos);
   server.run("CREATE ROLE volunteer LOGIN SUPERUSER");
   const auto duty = openStore(server.uri(), true);
   const auto volunteer = openStore(server.uri("volunteer"));
@@ -72,11 +81,13 @@ TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused,
   mine.notes = "valve B sticks";
   volunteer->commit("note", [&](StoreWriter& w) { w.put(mine); });
   theirs.tags = "controller";
-  CHECK(kindOfFailure([&] { duty->commit("tag", [&](StoreWriter& w) { w.put(theirs); }); }).find("stale") == 0);
+  CHECK(kindOfFailure([&] { duty->commit("tag", [&](StoreWriter& w) { w.put(theirs); }); }).find("stale") ==
+        0);
   CHECK(duty->load().machines.at(mist).notes == "valve B sticks");
   CHECK(duty->load().machines.at(mist).tags.empty());
 
-  // Undo is of one's own: duty's adding would lose the volunteer's note, and is refused; the volunteer's is not.
+  // Undo is of one's own: duty's adding would lose the volunteer's note, and is refused; the volunteer's is
+  // not.
   CHECK(duty->undoTitle() == "add mist-bench");
   CHECK(volunteer->undoTitle() == "note");
   CHECK(kindOfFailure([&] { duty->undo(); }).find("stale") == 0);
@@ -97,7 +108,8 @@ TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused,
   CHECK(duty->load().machines.empty());
 }
 
-TEST_CASE("A team's records: quotes, line breaks and other letters come back as they went in", "[store][postgres]") {
+TEST_CASE("A team's records: quotes, line breaks and other letters come back as they went in",
+          "[store][postgres]") {
   if (!Postgres::available()) return;
   Postgres server;
   const auto store = openStore(server.uri(), true);
@@ -130,7 +142,8 @@ TEST_CASE("A team's records: many write at once, and nothing is lost", "[store][
   for (int t = 0; t < 4; ++t)
     threads.emplace_back([&, t] {
       const auto store = openStore(server.uri());
-      for (int i = 0; i < 25; ++i) addMachine(*store, "palm-house-" + std::to_string(t) + "-" + std::to_string(i));
+      for (int i = 0; i < 25; ++i)
+        addMachine(*store, "palm-house-" + std::to_string(t) + "-" + std::to_string(i));
     });
   for (auto& t : threads) t.join();
   const Snapshot s = openStore(server.uri())->load();
@@ -139,7 +152,9 @@ TEST_CASE("A team's records: many write at once, and nothing is lost", "[store][
   CHECK(s.revision == 101);
 }
 
-TEST_CASE("A team's database that stops is told of, and used again when it is back; what was acknowledged is there", "[store][postgres]") {
+TEST_CASE(
+    "A team's database that stops is told of, and used again when it is back; what was acknowledged is there",
+    "[store][postgres]") {
   if (!Postgres::available()) return;
   Postgres server;
   const auto store = openStore(server.uri(), true);
@@ -189,12 +204,15 @@ TEST_CASE("Records copied from a file into a team's database and back lose nothi
   CHECK(addMachine(*back, "seed-bank") != way);
 }
 
-TEST_CASE("kettle on a team's records: init, copy, info, and the same verbs as on a file", "[store][postgres]") {
+TEST_CASE("kettle on a team's records: init, copy, info, and the same verbs as on a file",
+          "[store][postgres]") {
   if (!Postgres::available()) return;
   Postgres server;
   TemporaryFolder folder;
   const auto kettle = [&](const std::string& words) {
-    const std::string command = "XDG_DATA_HOME=" + folder.path.string() + " XDG_CONFIG_HOME=" + folder.path.string() + " " KW_KETTLE " " + words + " 2>&1";
+    const std::string command = "XDG_DATA_HOME=" + folder.path.string() +
+                                " XDG_CONFIG_HOME=" + folder.path.string() + " " KW_KETTLE " " + words +
+                                " 2>&1";
     std::string out;
     FILE* pipe = popen(command.c_str(), "r");
     char part[512];
@@ -204,9 +222,13 @@ TEST_CASE("kettle on a team's records: init, copy, info, and the same verbs as o
   const std::string store = "--store " + server.uri();
   CHECK(kettle(store + " machines list").first != 0);
   CHECK(kettle("store init " + server.uri()).first == 0);
-  CHECK(kettle(store + " machines add mist-bench --address vnc://127.0.0.11:5907 --group 'Alder Vale/Glasshouses'").first == 0);
+  CHECK(kettle(store +
+               " machines add mist-bench --address vnc://127.0.0.11:5907 --group 'Alder Vale/Glasshouses'")
+            .first == 0);
   CHECK(kettle(store + " machines list").second == "mist-bench\tvnc://127.0.0.11:5907\n");
   CHECK(kettle("machines list").second.empty());  // the user's own file
-  CHECK(kettle("store copy " + server.uri() + " " + (folder.path / "copy.sqlite").string()).second.find("copied 1 machines") == 0);
-  CHECK(kettle("--store " + (folder.path / "copy.sqlite").string() + " store info").second.find("1 machines, 1 ways in, 2 places and groups") != std::string::npos);
+  CHECK(kettle("store copy " + server.uri() + " " + (folder.path / "copy.sqlite").string())
+            .second.find("copied 1 machines") == 0);
+  CHECK(kettle("--store " + (folder.path / "copy.sqlite").string() + " store info")
+            .second.find("1 machines, 1 ways in, 2 places and groups") != std::string::npos);
 }
