@@ -167,8 +167,9 @@ void MainWindow::buildTop() {
     if (stock_ != nullptr) {
       const bool own = centre_->currentWidget() == stock_;
       side_->setVisible(!own && sideWanted_);
+      // Once the side is laid out again.
       if (!own && sideWanted_ && sizesWithSide_.size() == 3)
-        split_->setSizes(std::exchange(sizesWithSide_, {}));
+        QTimer::singleShot(0, this, [this, as = std::exchange(sizesWithSide_, {})] { split_->setSizes(as); });
     }
     if (!actions_.isEmpty()) refreshSide();
   });

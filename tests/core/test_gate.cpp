@@ -515,6 +515,32 @@ TEST_CASE("A machine that policy keeps from browsers says so, and does not open"
   });
 }
 
+TEST_CASE("A page that says too much, or nonsense, is sent away; the others go on", "[gate]") {
+  GateBench b;
+  const std::string cookie = b.signIn("duty", "duty-at-the-gate");
+  const std::string path = "/visit?way=" + std::to_string(b.way);
+  runToEnd([&]() -> Task<void> {
+    const auto good = co_await b.page(path, cookie);
+    co_await GateBench::until(good, "\"stage\":\"live\"");
+    for (const std::string& said : {std::string(3 << 20, 'x'), std::string("no JSON"), std::string("[1,2]")}) {
+      const auto bad = co_await b.page(path, cookie);
+      co_await GateBench::until(bad, "\"visit\"");
+      bool ended = false;
+      try {
+        co_await bad->sendText(said);
+        co_await GateBench::until(bad, "never said");
+      } catch (const Error& e) {
+        ended = e.kind() == ErrorKind::ClosedByPeer || e.kind() == ErrorKind::Cancelled;
+      }
+      CHECK(ended);
+    }
+    // Unknown words and wrong kinds of them are passed over.
+    co_await good->sendText(R"({"chord":7,"resize":["a",-1],"giveHand":"x","above":[1],"answer":{},"type":{}})");
+    co_await good->sendText("{\"ping\":42}");
+    co_await GateBench::until(good, "\"pong\":42");
+  });
+}
+
 TEST_CASE("Rows of a terminal for a browser: only what changed, with its looks", "[gate]") {
   text::Terminal terminal(3, 20);
   RowsShown shown;

@@ -441,3 +441,47 @@ TEST_CASE("Why: the host is asked: off, gone, another port there, not reached", 
   f.host->end();
   CHECK(found(whyOf(wrong, records, mist, f.host), "host-lost") != nullptr);
 }
+
+TEST_CASE("Why: paused, and a console that listens on its host's own loopback only", "[host][why]") {
+  TemporaryFolder folder;
+  const int port = Fernery::freePort();
+  const nlohmann::json machines = {
+      {{"id", "p"}, {"name", "mist-bench"}, {"state", "paused"}, {"reason", "a disk error"}},
+      {{"id", "l"},
+       {"name", "seed-bank"},
+       {"state", "running"},
+       {"consoles", {{{"kind", "vnc"}, {"listen", "127.0.0.1"}, {"port", port}}}}}};
+  const nlohmann::json told{{"machines", machines}};
+  std::ofstream(folder.path / "told.json") << told.dump() << "\n";
+  HostRecord record;
+  record.name = "fernery";
+  record.address = "command:/bin/sh -c \"cat " + (folder.path / "told.json").string() + "; exec sleep 600\"";
+  Runtime runtime(1);
+  const auto host =
+      std::make_shared<Host>(record, AdapterTools{runtime.strand(), systemClock(), {}, {}});
+  host->start();
+  const auto store = openSqliteStore(folder.path / "records.sqlite");
+  // 0.0.0.0 is this computer, written as somebody would write another one.
+  const std::string address = "vnc://0.0.0.0:" + std::to_string(port);
+  std::map<std::string, Id> ways;
+  store->commit("records", [&](StoreWriter& w) {
+    for (const auto& [name, id] : {std::pair("mist-bench", "p"), std::pair("seed-bank", "l")}) {
+      Machine m;
+      m.name = name, m.host = "fernery";
+      w.put(m);
+      w.set({OwnerKind::Machine, m.id}, "host.id", id);
+      Endpoint e;
+      e.machine = m.id, e.label = "screen", e.address = address;
+      w.put(e);
+      ways[name] = e.id;
+    }
+  });
+  const auto records = std::make_shared<Snapshot>(store->load());
+  const auto paused = whyOf(address, records, ways["mist-bench"], host);
+  REQUIRE(found(paused, "paused") != nullptr);
+  CHECK(found(paused, "paused")->sentence.find("a disk error") != std::string::npos);
+  const auto loopback = whyOf(address, records, ways["seed-bank"], host);
+  REQUIRE(found(loopback, "loopback-only") != nullptr);
+  CHECK(found(loopback, "loopback-only")->change == "via:ssh://0.0.0.0");
+  host->end();
+}
