@@ -273,7 +273,7 @@ class Visit {
       card.append(make('h3', {}, s.stage === 'waiting' ? `${this.machine.name} is not reached` : s.stage === 'ended' ? `${this.machine.name}: the session is over` : this.machine.name), make('p', { class: s.problem ? 'bad' : '' }, s.sentence));
       if (s.cure) card.append(make('p', { class: 'quiet' }, s.cure));
       if (s.next) card.append(make('p', { class: 'quiet' }, `attempt ${s.attempt}; the next in ${Math.ceil(s.next)} s`));
-      if (s.problem && this.may.drive) this.offerKeyFile(card);
+      if (s.problem && this.may.answer) this.offerKeyFile(card);
       const row = make('div', { class: 'row' });
       if (s.stage === 'waiting' || s.stage === 'ended') row.append(make('button', { class: 'own', onclick: () => this.send({ retry: true }) }, 'Try now'));
       row.append(make('button', { onclick: () => this.send({ end: true }) }, 'End'));
@@ -296,7 +296,7 @@ class Visit {
       card.append(make('h3', {}, q.text));
       if (q.again) card.append(make('p', { class: 'bad' }, q.refused ? `The last one was not taken: ${q.refused}.` : 'The last one was not taken. Try again.'));
       if (q.hint) card.append(make('p', { class: 'quiet' }, q.hint));
-      if (!this.may.drive) { card.append(make('p', {}, 'Whoever drives answers this.')); return; }
+      if (!this.may.answer) { card.append(make('p', {}, 'Whoever drives answers this.')); return; }
       const row = make('div', { class: 'row' });
       if (q.kind === 'trust' || q.kind === 'unsealed') {
         const c = q.certificate;

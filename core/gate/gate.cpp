@@ -3,7 +3,6 @@
 #include <future>
 #include <map>
 #include <nlohmann/json.hpp>
-#include <set>
 
 #include "base/blocking.hpp"
 #include "base/file.hpp"
@@ -110,9 +109,6 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       stream = co_await startTlsServer(std::move(*shared), tls);
     };
     co_await within(kHandshakeLimit, from, handshake());
-    const auto mine = std::make_shared<ByteStream*>(stream.get());
-    open.insert(mine);
-    const std::shared_ptr<void> closed(nullptr, [self, mine](void*) { self->open.erase(mine); });
     RequestReader reader(*stream);
     for (;;) {
       Request request;
@@ -120,7 +116,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       co_await within(kRequestLimit, from, read());
       if (request.wantsWebSocket()) {
         const auto early = reader.rest();
-        co_return co_await webSocket(request, std::move(stream), early, from, mine);
+        co_return co_await webSocket(request, std::move(stream), early, from);
       }
       const Response response = co_await answer(request, from);
       const std::string text = printed(response, request.method == "HEAD");
@@ -244,8 +240,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
 
   // ---- web sockets
 
-  Task<void> webSocket(const Request& request, StreamPtr stream, Bytes early, std::string from,
-                       std::shared_ptr<ByteStream*> mine) {
+  Task<void> webSocket(const Request& request, StreamPtr stream, Bytes early, std::string from) {
     const auto person = personOf(request);
     Response no;
     if (!ownOrigin(request))
@@ -276,7 +271,6 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       co_await visit(socket, *person, token, from, idAt(request.query, "way"));
     else
       co_await picture(socket, *person, idAt(request.query, "way"), idAt(request.query, "visit"));
-    *mine = nullptr;
   }
 
   Task<Json> nextJson(std::shared_ptr<WebSocket> socket) {
@@ -423,7 +417,13 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   }
 
   std::shared_ptr<Room> roomFor(Id way, const Person& person) {
-    if (const auto found = rooms.find(way); found != rooms.end()) return found->second;
+    const bool kept = person.pass == 0 || person.carriesPassword;
+    if (const auto found = rooms.find(way); found != rooms.end()) {
+      // One that waits for an account's visitor is no way round the machine's own password.
+      if (kept || !found->second->empty() || !found->second->usesKeptPasswords()) return found->second;
+      const auto waiting = found->second;
+      waiting->endAll("somebody with a pass begins anew");
+    }
     const Endpoint e = records->endpoints.at(way);
     const std::string machine = records->machines.at(e.machine).name;
     Room::Plan plan;
@@ -434,12 +434,12 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     const SettingReader setting = settingsOf(*records, {OwnerKind::WayIn, way});
     const Address address = parseAddress(e.address);
     plan.label = e.label + " · " + kindOf(address, setting);
-    plan.keptPasswords = person.pass == 0 || person.carriesPassword;
+    plan.keptPasswords = kept;
     // The snapshot lives as long as the reader that is made of it.
     plan.open = [this, snapshot = records, way, address, machine](std::map<std::string, std::string> over,
-                                                                  bool kept) {
+                                                                  bool fromVault) {
       OpeningTools mine = tools;
-      if (!kept) mine.vault = nullptr;
+      if (!fromVault) mine.vault = nullptr;
       const Owner owner{OwnerKind::WayIn, way};
       over.try_emplace("screen.size", "asis");
       return makeSession(runtime.strand(), address, machine,
@@ -459,12 +459,19 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     return room;
   }
 
-  /// Why this person may not open it; empty when they may.
-  [[nodiscard]] std::string whyNot(const Person& person, Id way) const {
+  /// What policy and passes forbid; it counts for open visits, too.
+  [[nodiscard]] std::string forbidden(const Person& person, Id way) const {
     const auto rules = rulesFor(way);
     if (!rules || (person.onlyWay != 0 && person.onlyWay != way)) return "this is not yours to open";
     if (!rules->access) return "reaching it through the gateway is off: set by its group's policy";
     if (person.pass != 0 && !rules->passes) return "passes are off for this machine";
+    return "";
+  }
+
+  /// Why this person may not open it now; empty when they may.
+  [[nodiscard]] std::string whyNot(const Person& person, Id way) const {
+    if (std::string why = forbidden(person, way); !why.empty()) return why;
+    const auto rules = rulesFor(way);
     if (!canOpen(records->endpoints.at(way).scheme())) return "no engine for it";
     if (const auto room = rooms.find(way); room != rooms.end() && !rules->several)
       for (const VisitFacts& v : room->second->visits())
@@ -509,6 +516,8 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       }
     } catch (const Error& e) {
       if (e.kind() == ErrorKind::ClosedByPeer || e.kind() == ErrorKind::ProtocolBroken) why = e.what();
+    } catch (const std::exception& e) {
+      why = e.what();  // whatever it was, the visit is over and others go on
     }
     visitors.erase({way, number});
     room->leave(number, why);
@@ -541,9 +550,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       const auto room = rooms.find(place.first);
       if (room == rooms.end()) continue;
       auto person = store.person(token, now);
-      if (person && !whyNot(*person, place.first).empty() &&
-          whyNot(*person, place.first).find("only one visitor") == std::string::npos)
-        person.reset();
+      if (person && !forbidden(*person, place.first).empty()) person.reset();
       const auto keep = room->second;
       keep->personIs(place.second, person);
     }
@@ -685,7 +692,6 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   std::map<Id, std::shared_ptr<Room>> rooms;
   std::map<std::pair<Id, Id>, std::string> visitors;  ///< (way, visit) → sign-in
   std::vector<std::shared_ptr<Page>> pages;
-  std::set<std::shared_ptr<ByteStream*>> open;
   std::map<Id, CheckResult> reached;
   Limiter limiter;
   Signal changedSignal;

@@ -231,6 +231,11 @@ Room::Visitor* Room::find(Id number) {
 
 bool Room::mayDrive(const Visitor& v) const { return plan_.rules.drive && v.person.role != Role::Look; }
 
+bool Room::mayAnswer(const Visitor& v) const {
+  return mayDrive(v) ||
+         std::none_of(visitors_.begin(), visitors_.end(), [this](const auto& o) { return mayDrive(*o); });
+}
+
 Id Room::join(const Person& person, const std::string& from, std::function<void(std::string)> tell,
               std::function<void(std::string)> dismiss) {
   auto v = std::make_shared<Visitor>(*this, next_++, person);
@@ -259,6 +264,7 @@ void Room::tellState(Visitor& v) {
         {"form", session_->text() != nullptr ? "text" : "screen"},
         {"may",
          {{"drive", mayDrive(v)},
+          {"answer", mayAnswer(v)},
           {"why", !plan_.rules.drive
                       ? "typing from a browser is off for this machine: set by its group's policy"
                   : v.person.role == Role::Look && v.person.pass != 0 ? "this pass only looks"
@@ -422,7 +428,7 @@ void Room::askForHand(Visitor& v) {
 }
 
 void Room::answer(Visitor& v, const Json& given) {
-  if (!mayDrive(v)) return;
+  if (!mayAnswer(v)) return;
   if (!given.is_object()) protocolBroken("an answer", "it is no object");
   // A key of the visitor's own: the sign-in begins anew with it, and it is gone when that is over.
   if (const std::string key = textAt(given, "keyFile"); !key.empty() && key.size() < 65536) {

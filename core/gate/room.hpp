@@ -70,6 +70,8 @@ class Room : public std::enable_shared_from_this<Room> {
   [[nodiscard]] bool empty() const { return visitors_.empty(); }
   [[nodiscard]] const Rules& rules() const { return plan_.rules; }
   [[nodiscard]] Id wayIn() const { return plan_.wayIn; }
+  /// Signed in with what is kept for the way in, not by somebody who was asked.
+  [[nodiscard]] bool usesKeptPasswords() const { return plan_.keptPasswords; }
 
  private:
   struct Visitor;
@@ -81,6 +83,9 @@ class Room : public std::enable_shared_from_this<Room> {
   void tellState(Visitor& v);
   void giveHandTo(Id number, const std::string& why);
   [[nodiscard]] bool mayDrive(const Visitor& v) const;
+  /// The machine's questions are for those who drive; where nobody may, for whoever is there: a pass that
+  /// only looks still stands before the machine's own password.
+  [[nodiscard]] bool mayAnswer(const Visitor& v) const;
   [[nodiscard]] Json questionJson() const;
   [[nodiscard]] Json statusJson() const;
   [[nodiscard]] Json routeJson() const;
