@@ -39,6 +39,8 @@ void addLiveOptions(CLI::App& verb, LiveOptions& o) {
   settingFlag(verb, o, "--quality", "screen.quality", "auto, lossless, high, medium or low");
   settingFlag(verb, o, "--security", "rdp.security",
               "How to sign in to a remote desktop: auto, nla, tls or rdp");
+  settingFlag(verb, o, "--codec", "rdp.codec",
+              "How a remote desktop's pictures come: auto, novideo, remotefx, nscodec or bitmaps");
   settingFlag(verb, o, "--compression", "spice.compression",
               "Preferred packing of pictures: off, quic, glz, lz, lz4, …");
   settingFlag(verb, o, "--size", "rdp.size", "Size of a new desktop, as 1920x1080");

@@ -1,10 +1,18 @@
 // H.264 pictures through FFmpeg, one context per stream.
 #pragma once
 #include <memory>
+#include <optional>
 
 #include "picture/framebuffer.hpp"
 
 namespace kw {
+
+/// The planes of a picture in 4:2:0, valid until the next one is decoded.
+struct Yuv420 {
+  const Byte* planes[3] = {};
+  std::ptrdiff_t strides[3] = {};
+  Size size;
+};
 
 class H264Decoder {
  public:
@@ -14,7 +22,11 @@ class H264Decoder {
   /// Broken data throws Error{ProtocolBroken}. Returns whether a picture came out.
   bool decode(ByteView accessUnit, Framebuffer& picture, const Rect& target);
 
+  /// The same without conversion: the newest picture that the data completes, if any.
+  std::optional<Yuv420> decodePlanes(ByteView accessUnit);
+
  private:
+  void feed(ByteView accessUnit);
   struct State;
   std::unique_ptr<State> state_;
 };

@@ -17,12 +17,19 @@ Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared
       options_(std::move(options)),
       events_(events),
       licensing_("", ""),
-      updates_(std::move(picture)),
+      updates_(picture),
+      surfaces_(std::move(picture),
+                [this](std::uint32_t frame) {
+                  LittleWriter body;
+                  sendOn(ioChannel_, writeData(shareId_, user_, data::kFrameAcknowledge, body.u32(frame).view()));
+                }),
       clipboard_({[this](Bytes message) { sendChannel("cliprdr", message); },
                   [this](const std::string& text) { events_.clipboardText(text); }}),
       dynamic_([this](Bytes message) { sendChannel("drdynvc", message); }),
       outgoingSignal_(strand) {
   openDisplayControl();
+  if (options_.codecs.pipeline && options_.colours == 32) openGraphics();
+  openSound();
 }
 
 Client::~Client() = default;
@@ -206,8 +213,61 @@ void Client::pauseUpdates(bool paused) {
 
 const ClientFigures& Client::figures() {
   if (in_) figures_.bytesIn = in_->offset();
-  figures_.rectanglesByForm = updates_.forms();
+  figures_.rectanglesByForm = formsBefore_;
+  for (const auto* forms : {&updates_.forms(), &surfaces_.forms()})
+    for (const auto& [name, count] : *forms) figures_.rectanglesByForm[name] += count;
+  if (graphics_)
+    for (const auto& [name, count] : graphics_->forms()) figures_.rectanglesByForm[name] += count;
+  if (sound_) figures_.soundBytes = sound_->bytes();
   return figures_;
+}
+
+// The graphics pipeline: begun anew with each opening of its channel.
+void Client::openGraphics() {
+  DynamicChannels::Listener channel;
+  channel.opened = [this] {
+    Graphics::Events events;
+    events.send = [this](Bytes message) { dynamic_.sendOn(kGraphicsChannel, message); };
+    events.resized = [this](Size size) { events_.pictureResized(size); };
+    events.damaged = [this](const Region& damage) { shown(damage); };
+    graphics_ = std::make_unique<Graphics>(picture_, std::move(events), options_.codecs.video);
+    graphics_->opened();
+  };
+  channel.message = [this](ByteView message) {
+    if (graphics_) graphics_->take(message);
+  };
+  channel.closed = [this] {
+    for (const auto& [name, count] : graphics_->forms()) formsBefore_[name] += count;
+    graphics_.reset();
+  };
+  dynamic_.listen(kGraphicsChannel, std::move(channel));
+}
+
+// Sound comes over whichever of its channels the service opens.
+void Client::openSound() {
+  const auto reader = [this](std::function<void(Bytes)> send) {
+    SoundReader::Events events;
+    events.send = std::move(send);
+    events.begins = [this](SampleForm form) { events_.soundBegins(form); };
+    events.samples = [this](ByteView samples) { events_.sound(samples); };
+    events.ends = [this] { events_.soundEnds(); };
+    sound_ = std::make_unique<SoundReader>(std::move(events), options_.sound);
+  };
+  reader([this](Bytes message) { sendChannel(kSoundChannel, message); });
+  for (const std::string name : {kSoundDynamic, kSoundDynamicLossy}) {
+    DynamicChannels::Listener channel;
+    channel.opened = [this, name, reader] {
+      reader([this, name](Bytes message) { dynamic_.sendOn(name, message); });
+    };
+    channel.message = [this](ByteView message) { sound_->take(message); };
+    channel.closed = [this] { events_.soundEnds(); };
+    dynamic_.listen(name, std::move(channel));
+  }
+}
+
+void Client::wantSound(bool on) {
+  options_.sound = on;
+  sound_->setWanted(on);
 }
 
 // Display control (MS-RDPEDISP).

@@ -14,16 +14,26 @@
 #include "picture/region.hpp"
 #include "rdp/channels.hpp"
 #include "rdp/clipboard.hpp"
+#include "rdp/graphics.hpp"
 #include "rdp/input.hpp"
 #include "rdp/licensing.hpp"
 #include "rdp/mcs.hpp"
 #include "rdp/picture_updates.hpp"
 #include "rdp/pointer.hpp"
 #include "rdp/share.hpp"
+#include "rdp/sound.hpp"
+#include "rdp/surface_commands.hpp"
 #include "wire/tls.hpp"
 #include "wire/wire_reader.hpp"
 
 namespace kw::rdp {
+
+/// How pictures may come.
+struct CodecOffer {
+  bool pipeline = true;  ///< the graphics pipeline, where the service has it
+  bool video = true;     ///< H.264 in it
+  bool remoteFx = false, nsCodec = false;  ///< in surface commands
+};
 
 enum class SignInKind { Strongest, Network, Tls, Legacy };
 
@@ -38,7 +48,8 @@ struct ClientOptions {
   int colours = 32, scale = 100;
   std::uint32_t keyboardLayout = 0x409;
   std::uint32_t performanceFlags = 0;
-  bool administrative = false, clipboard = true, positions = true;
+  bool administrative = false, clipboard = true, positions = true, sound = false;
+  CodecOffer codecs;
   std::string machineId;     ///< of a host's console, sent before anything else (MS-RDPEPS)
   std::string routingToken;  ///< load-balance info
 };
@@ -60,6 +71,7 @@ struct ClientFigures {
   std::uint64_t bytesIn = 0, bytesOut = 0, frames = 0;
   std::map<std::string, std::uint64_t> rectanglesByForm;
   std::chrono::nanoseconds keyToPicture{};
+  std::uint64_t soundBytes = 0;
 };
 
 class ClientEvents {
@@ -80,6 +92,9 @@ class ClientEvents {
   virtual void clipboardText(const std::string& /*utf8*/) {}
   /// Whether the desktop can be resized from here.
   virtual void resizable(bool) {}
+  virtual void soundBegins(SampleForm) {}
+  virtual void sound(ByteView /*signed 16 bits*/) {}
+  virtual void soundEnds() {}
   /// The service says something a person should know.
   virtual void told(const std::string& /*sentence*/) {}
 };
@@ -102,6 +117,7 @@ class Client {
   void requestSize(Size size);
   void refresh();
   void pauseUpdates(bool paused);
+  void wantSound(bool on);
 
   [[nodiscard]] const ClientFigures& figures();
 
@@ -134,7 +150,11 @@ class Client {
   void pointerUpdate(unsigned code, ByteView body);
   void bitmapUpdate(ByteView body);
   ByteView withoutSecurity(ByteView payload, unsigned& flags);
+  void surfaceCommands(ByteView body);
+  void shown(const Region& damage);
   void openDisplayControl();
+  void openGraphics();
+  void openSound();
   void sendLayout();
 
   // sending
@@ -166,6 +186,10 @@ class Client {
   DemandActive server_;
 
   PictureUpdates updates_;
+  SurfaceCommands surfaces_;
+  std::unique_ptr<Graphics> graphics_;  ///< while its channel is open
+  std::unique_ptr<SoundReader> sound_;
+  std::map<std::string, std::uint64_t> formsBefore_;  ///< of pipelines that are closed
   std::map<unsigned, Cursor> cursors_;
   Bytes fragments_;
   unsigned fragmentCode_ = 0;

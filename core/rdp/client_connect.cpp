@@ -191,6 +191,8 @@ Task<void> Client::joinChannels() {
   channels_.clear();
   channels_.push_back({"drdynvc", 0x80000000, 0});
   if (options_.clipboard) channels_.push_back({"cliprdr", 0x80000000 | 0x00200000, 0});
+  channels_.push_back({kSoundChannel, 0x80000000, 0});
+  core.graphicsPipeline = options_.codecs.pipeline && options_.colours == 32;
   core.channels = channels_;
   const Bytes initial = writeConnectInitial(core);
   co_await stream_->write(initial);
@@ -237,6 +239,7 @@ void Client::sendClientInfo() {
   ClientInfo info;
   info.performanceFlags = options_.performanceFlags;
   info.program = "";
+  info.sound = true;
   info.address = "127.0.0.1";
   info.user = options_.user;
   info.domain = options_.domain;

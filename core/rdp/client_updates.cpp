@@ -71,6 +71,9 @@ void Client::demandActive(ByteView body) {
   abilities.desktop = size;
   abilities.bitsPerPixel = options_.colours;
   abilities.keyboardLayout = options_.keyboardLayout;
+  abilities.mostFastPath = server_.mostFastPath;
+  abilities.remoteFx = options_.codecs.remoteFx;
+  abilities.nsCodec = options_.codecs.nsCodec;
   sendOn(ioChannel_, writeConfirmActive(shareId_, user_, abilities));
   for (const Bytes& message : finalization(shareId_, user_)) sendOn(ioChannel_, message);
   if (size != picture_->size()) {
@@ -163,6 +166,7 @@ void Client::channelMessage(unsigned id, ByteView chunk) {
     if (!message) return;
     if (c.name == "cliprdr") clipboard_.take(*message);
     if (c.name == "drdynvc") dynamic_.take(*message);
+    if (c.name == kSoundChannel) sound_->take(*message);
   }
 }
 
@@ -215,16 +219,21 @@ void Client::fastUpdate(unsigned code, ByteView body) {
     case update::kOrders:
       throw Error(ErrorKind::Unsupported, "the service draws with orders although none was asked for", peer_);
     case update::kSurfaceCommands:
-      throw Error(ErrorKind::Unsupported,
-                  "the service sends pictures in a codec that this version does not have (surface commands)",
-                  peer_);
+      return surfaceCommands(body);
     default: return pointerUpdate(code, body);
   }
 }
 
 void Client::bitmapUpdate(ByteView body) {
   if (!live_) return;
-  const Region damage = updates_.bitmaps(body);
+  shown(updates_.bitmaps(body));
+}
+
+void Client::surfaceCommands(ByteView body) {
+  if (live_) shown(surfaces_.take(body));
+}
+
+void Client::shown(const Region& damage) {
   ++figures_.frames;
   if (keySent_) {
     figures_.keyToPicture = clock_->now() - *keySent_;

@@ -3,9 +3,13 @@
 #include <algorithm>
 #include <ctime>
 
+#include "rdp/surface_commands.hpp"
+
 namespace kw::rdp {
 
 namespace {
+
+constexpr std::uint32_t kUsualFastPath = 0x3f0000;
 
 void capabilitySet(LittleWriter& out, unsigned type, ByteView body) {
   out.u16(type).u16(static_cast<unsigned>(body.size() + 4)).bytes(body);
@@ -100,12 +104,50 @@ void small(LittleWriter& sets) {
   colours.u16(6).u16(0);
   capabilitySet(sets, capability::kColourCache, colours.view());
 }
-void large(LittleWriter& sets) {
+void large(LittleWriter& sets, std::uint32_t mostFastPath) {
   LittleWriter fragments, pointers;
-  fragments.u32(0x3f0000);
+  fragments.u32(mostFastPath);
   capabilitySet(sets, capability::kMultifragment, fragments.view());
   pointers.u16(0x1 | 0x2);  // 96 and 384 pixels
   capabilitySet(sets, capability::kLargePointer, pointers.view());
+}
+
+/// 2.2.7.2.9
+void surfaceCommands(LittleWriter& sets) {
+  LittleWriter b;
+  b.u32(0x2 | 0x10 | 0x40).u32(0);  // pictures set and streamed, marks of frames
+  capabilitySet(sets, capability::kSurfaceCommands, b.view());
+}
+
+// 2.2.7.2.10.1.1: codecs are named by these sixteen bytes
+constexpr std::string_view kNsCodecName{"\xb9\x1b\x8d\xca\x0f\x00\x4f\x15\x58\x9f\xae\x2d\x1a\x87\xe2\xd6", 16};
+constexpr std::string_view kRemoteFxName{"\x12\x2f\x77\x76\x72\xbd\x63\x44\xaf\xb3\xb7\x3c\x9c\x6f\x78\x86", 16};
+
+/// MS-RDPRFX 2.2.1.1 TS_RFX_CLNT_CAPS_CONTAINER: whole pictures, in either entropy coding.
+Bytes remoteFxAbilities() {
+  LittleWriter out;
+  out.u32(8 + 4 + 8 + 13 + 16).u32(1).u32(8 + 13 + 16);
+  out.u16(0xcbc0).u32(8).u16(1);
+  out.u16(0xcbc1).u32(13 + 16).u8(1).u16(0xcfc0).u16(2).u16(8);
+  for (unsigned entropy : {1U, 4U}) out.u16(0x100).u16(0x40).u8(2).u8(1).u8(1).u8(entropy);
+  return out.take();
+}
+
+void bitmapCodecs(LittleWriter& sets, const ClientAbilities& abilities) {
+  LittleWriter b;
+  b.u8((abilities.nsCodec ? 1 : 0) + (abilities.remoteFx ? 1 : 0));
+  // MS-RDPNSC 2.2.1: the fidelity may change, chroma be thinned, at most this much colour lost
+  if (abilities.nsCodec) b.text(kNsCodecName).u8(kNsCodecId).u16(3).u8(1).u8(1).u8(3);
+  if (abilities.remoteFx) {
+    const Bytes remoteFx = remoteFxAbilities();
+    b.text(kRemoteFxName).u8(kRemoteFxId).u16(static_cast<unsigned>(remoteFx.size())).bytes(remoteFx);
+  }
+  capabilitySet(sets, capability::kBitmapCodecs, b.view());
+}
+
+void frameAcknowledge(LittleWriter& sets) {
+  LittleWriter b;
+  capabilitySet(sets, capability::kFrameAcknowledge, b.u32(4).view());
 }
 
 }  // namespace
@@ -182,7 +224,7 @@ Bytes writeDemandActive(const DemandActive& demand) {
   input(sets, 0x409);
   virtualChannels(sets);
   small(sets);
-  large(sets);
+  large(sets, kUsualFastPath);
   LittleWriter body;
   body.u32(demand.shareId).u16(4).u16(static_cast<unsigned>(sets.size() + 4)).text(std::string("RDP\0", 4));
   body.u16(12).u16(0).bytes(sets.view()).u32(0);
@@ -208,8 +250,14 @@ Bytes writeConfirmActive(std::uint32_t shareId, unsigned user, const ClientAbili
   add([&] { virtualChannels(sets); });
   add([&] { sound(sets); });
   small(sets);
-  large(sets);
+  // MS-RDPRFX 1.5: a service that asks for more must get it, or it sends no RemoteFX.
+  large(sets, std::clamp<std::uint32_t>(abilities.mostFastPath, kUsualFastPath, kMostFragments));
   count += 5 + 2;
+  if (abilities.remoteFx || abilities.nsCodec) {
+    add([&] { surfaceCommands(sets); });
+    add([&] { bitmapCodecs(sets, abilities); });
+    add([&] { frameAcknowledge(sets); });
+  }
   LittleWriter body;
   body.u32(shareId).u16(kServerChannel).u16(4).u16(static_cast<unsigned>(sets.size() + 4));
   body.text(std::string("KW\0\0", 4)).u16(count).u16(0).bytes(sets.view());

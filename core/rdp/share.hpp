@@ -39,7 +39,8 @@ struct ClientAbilities {
   Size desktop;
   int bitsPerPixel = 32;
   std::uint32_t keyboardLayout = 0x409;
-  bool surfaceCommands = false;
+  bool remoteFx = false, nsCodec = false;  ///< in surface commands
+  std::uint32_t mostFastPath = 0;          ///< what the service asked for
 };
 /// 2.2.1.13.2, with its share control head.
 Bytes writeConfirmActive(std::uint32_t shareId, unsigned user, const ClientAbilities& abilities);

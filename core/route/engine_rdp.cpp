@@ -28,6 +28,15 @@ rdp::SignInKind signInKind(const std::string& word) {
   return word == "rdp" ? rdp::SignInKind::Legacy : rdp::SignInKind::Strongest;
 }
 
+rdp::CodecOffer codecsFor(const std::string& word) {
+  rdp::CodecOffer out;
+  out.pipeline = word == "auto" || word == "novideo";
+  out.video = word == "auto";
+  out.remoteFx = word == "remotefx";
+  out.nsCodec = word == "nscodec";
+  return out;
+}
+
 std::shared_ptr<Session> make(Opening o) {
   RdpConfig config;
   config.label = o.label;
@@ -49,6 +58,8 @@ std::shared_ptr<Session> make(Opening o) {
   c.scale = wholeOf(o.setting, "rdp.scale");
   c.keyboardLayout = rdp::layoutNumber(o.setting("rdp.layout"));
   c.performanceFlags = rdp::performanceFlags(o.setting("rdp.effects"));
+  c.codecs = codecsFor(o.setting("rdp.codec"));
+  c.sound = isOn(o.setting, "sound.play");
   c.administrative = isOn(o.setting, "rdp.admin");
   c.clipboard = o.setting("clipboard.way") != "off";
   c.positions = isOn(o.setting, "keyboard.positions");

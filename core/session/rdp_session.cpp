@@ -74,6 +74,9 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     resizable_ = can;
     tellAbilities();
   }
+  void soundBegins(rdp::SampleForm form) override { observer_->soundBegins({form.channels, form.rate}); }
+  void sound(ByteView samples) override { observer_->sound(samples); }
+  void soundEnds() override { observer_->soundEnds(); }
   void told(const std::string& sentence) override { observer_->remark(sentence); }
 
  protected:
@@ -90,6 +93,10 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   void sizeNow(Size size) override {
     config_.options.size = size;  // also for the next connection
     if (client_) client_->requestSize(size);
+  }
+  void soundNow(bool on) override {
+    config_.options.sound = on;
+    if (client_) client_->wantSound(on);
   }
   void refreshNow() override {
     if (client_) client_->refresh();
@@ -148,7 +155,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     c.resize =
         say(resizable_, "This service does not take a desktop size while connected (no display control).");
     c.power = {false, "A remote desktop has no power commands; its host has."};
-    c.sound = {false, "Sound of remote desktops is not carried yet."};
+    c.sound = {true, {}};
     c.screens = {false, "This version shows one screen of a remote desktop."};
     c.quality = {false, "The service chooses how its pictures are packed."};
     c.colours = {false, "Colours are agreed when connecting: set them on the sheet."};

@@ -5,7 +5,7 @@ namespace kw {
 void WireReader::makeRoom(std::size_t n) {
   if (at_ == end_) at_ = end_ = 0;
   if (buffer_.size() - at_ >= n) return;
-  std::memmove(buffer_.data(), buffer_.data() + at_, end_ - at_);
+  if (end_ > at_) std::memmove(buffer_.data(), buffer_.data() + at_, end_ - at_);
   end_ -= at_;
   at_ = 0;
   if (buffer_.size() < n) {

@@ -1,0 +1,289 @@
+#include "rdp/codec/progressive.hpp"
+
+#include "rdp/codec/bit_reader.hpp"
+#include "rdp/codec/rlgr.hpp"
+
+namespace kw::rdp {
+
+namespace {
+
+constexpr const char* kWhat = "progressive codec";
+// 2.2.4.2.1 blockType
+constexpr unsigned kSync = 0xccc0, kFrameBegin = 0xccc1, kFrameEnd = 0xccc2, kContext = 0xccc3,
+                   kRegion = 0xccc4, kTileSimple = 0xccc5, kTileFirst = 0xccc6, kTileUpgrade = 0xccc7;
+constexpr std::uint32_t kMagic = 0xcaccacca;
+constexpr unsigned kWhole = 0xff;  ///< quality: nothing more will come
+
+std::uint8_t shiftOf(int bits) { return static_cast<std::uint8_t>(std::max(bits - 1, 0)); }
+
+/// Simplified run lengths of coefficients that were zero so far (3.2.8.1.5.1).
+class NewOnes {
+ public:
+  explicit NewOnes(ByteView data) : in_(data) {}
+  int next(int bits) {
+    if (zeros_ > 0) {
+      --zeros_;
+      return 0;
+    }
+    if (!afterRun_) {
+      if (!in_.bit()) {
+        zeros_ = (std::uint32_t{1} << (fine_ >> 3)) - 1;
+        fine_ = std::min(fine_ + 4, 80);
+        return 0;
+      }
+      afterRun_ = true;
+      zeros_ = in_.bits(fine_ >> 3);
+      if (zeros_ > 0) {
+        --zeros_;
+        return 0;
+      }
+    }
+    afterRun_ = false;
+    fine_ = std::max(fine_ - 6, 0);
+    const bool negative = in_.bit();
+    int magnitude = 1;
+    for (const int most = (1 << bits) - 1; magnitude < most && !in_.bit() && in_.missing() == 0;) ++magnitude;
+    return negative ? -magnitude : magnitude;
+  }
+
+ private:
+  BitReader in_;
+  std::uint32_t zeros_ = 0;
+  int fine_ = 8;
+  bool afterRun_ = false;
+};
+
+}  // namespace
+
+Region ProgressiveDecoder::decode(ByteView stream, Framebuffer& picture) {
+  LittleReader in(stream, kWhat);
+  Region damage;
+  while (in.left() >= 6) {
+    const unsigned type = in.u16();
+    const std::uint32_t length = in.u32();
+    if (length < 6) protocolBroken(kWhat, "a block of " + std::to_string(length) + " bytes");
+    LittleReader block(in.bytes(length - 6), kWhat);
+    switch (type) {
+      case kSync:
+        if (block.u32() != kMagic) protocolBroken(kWhat, "begins with another number than it shall");
+        break;
+      case kContext:  // 2.2.4.2.1.3
+        block.skip(3);
+        differences_ = (block.u8() & 1) != 0;
+        break;
+      case kRegion: region(block, picture, damage); break;
+      case kFrameBegin:
+      case kFrameEnd: break;
+      default: protocolBroken(kWhat, "a block of an unknown kind");
+    }
+  }
+  return damage;
+}
+
+/// 2.2.4.2.1.5
+void ProgressiveDecoder::region(LittleReader& in, Framebuffer& picture, Region& damage) {
+  if (in.u8() != kTileSide) protocolBroken(kWhat, "tiles of another size than 64");
+  const unsigned rects = in.u16(), quants = in.u8(), later = in.u8();
+  layout_ = (in.u8() & 1) != 0 ? BandLayout::Extended : BandLayout::Even;
+  const unsigned tiles = in.u16();
+  in.skip(4);
+  rects_.clear();
+  for (unsigned i = 0; i < rects; ++i) {
+    const int x = in.u16(), y = in.u16(), w = in.u16();
+    rects_.push_back({x, y, w, in.u16()});
+  }
+  quants_.clear();
+  for (unsigned i = 0; i < quants; ++i) quants_.push_back(quantOfProgressive(in.bytes(5)));
+  laterQuants_.clear();
+  for (unsigned i = 0; i < later; ++i) {
+    in.skip(1);
+    ProgressiveQuant q;
+    for (Quant& c : q.components) c = quantOfProgressive(in.bytes(5));
+    laterQuants_.push_back(q);
+  }
+  for (unsigned i = 0; i < tiles; ++i) {
+    const unsigned type = in.u16();
+    const std::uint32_t length = in.u32();
+    if (length < 6) protocolBroken(kWhat, "a tile of " + std::to_string(length) + " bytes");
+    LittleReader block(in.bytes(length - 6), kWhat);
+    tile(block, type, picture, damage);
+  }
+}
+
+const Quant& ProgressiveDecoder::quantAt(unsigned index) const {
+  if (index >= quants_.size()) protocolBroken(kWhat, "a tile with quantisation it did not send");
+  return quants_[index];
+}
+
+const ProgressiveDecoder::ProgressiveQuant& ProgressiveDecoder::laterAt(unsigned index) const {
+  static const ProgressiveQuant nothing{};
+  if (index == kWhole) return nothing;
+  if (index >= laterQuants_.size()) protocolBroken(kWhat, "a tile of a quality it did not send");
+  return laterQuants_[index];
+}
+
+ProgressiveDecoder::Tile& ProgressiveDecoder::tileAt(int x, int y) {
+  auto& slot = tiles_[{x, y}];
+  if (!slot) slot = std::make_unique<Tile>();
+  return *slot;
+}
+
+void ProgressiveDecoder::tile(LittleReader& in, unsigned type, Framebuffer& picture, Region& damage) {
+  const Byte* head = in.all().data();
+  if (in.left() < 7) protocolBroken(kWhat, "a tile without its head");
+  x_ = loadLe16(head + 3);
+  y_ = loadLe16(head + 5);
+  if (x_ * kTileSide >= picture.width() || y_ * kTileSide >= picture.height())
+    protocolBroken(kWhat, "a tile outside of its surface");
+  if (type == kTileUpgrade) {
+    upgrade(in);
+    return show(tileAt(x_, y_), picture, damage);
+  }
+  if (type != kTileSimple && type != kTileFirst) protocolBroken(kWhat, "a tile of an unknown kind");
+  first(in, type == kTileSimple);
+  const auto kept = tiles_.find({x_, y_});
+  show(kept == tiles_.end() ? passing_ : *kept->second, picture, damage);
+}
+
+/// 2.2.4.2.1.5.3, 2.2.4.2.1.5.4
+void ProgressiveDecoder::first(LittleReader& in, bool simple) {
+  const unsigned q[3] = {in.u8(), in.u8(), in.u8()};
+  in.skip(4);
+  const bool adds = (in.u8() & 1) != 0;
+  const unsigned quality = simple ? kWhole : in.u8();
+  std::size_t sizes[3];
+  for (std::size_t& s : sizes) s = in.u16();
+  in.skip(2);
+  // A tile that came whole, and whose successors are no differences, need not be kept.
+  const bool keep = quality != kWhole || differences_;
+  if (!keep) tiles_.erase({x_, y_});
+  Tile& t = keep ? tileAt(x_, y_) : passing_;
+  const ProgressiveQuant& later = laterAt(quality);
+  for (std::size_t c = 0; c < 3; ++c)
+    firstPass(t.components[c], in.bytes(sizes[c]), quantAt(q[c]), later.components[c], adds && keep);
+}
+
+void ProgressiveDecoder::firstPass(Component& c, ByteView data, const Quant& quant, const Quant& later,
+                                   bool adds) {
+  Coefficients fresh;
+  decodeRlgr(RlgrMode::One, data, fresh);
+  const Band& low = bandsOf(layout_)[kLowBand];
+  for (std::size_t i = 0; i < kTileArea; ++i)
+    c.sign[i] = static_cast<std::int8_t>(fresh[i] > 0 ? 1 : fresh[i] < 0 ? -1 : 0);
+  sumUp(
+      std::span(fresh).subspan(static_cast<std::size_t>(low.offset), static_cast<std::size_t>(low.count())));
+  for (std::size_t b = 0; b < kBands; ++b) c.bits[b] = static_cast<std::uint8_t>(quant[b] + later[b]);
+  dequantize(fresh, c.bits, layout_);
+  if (!adds) {
+    c.now = fresh;
+    return;
+  }
+  for (std::size_t i = 0; i < kTileArea; ++i) c.now[i] = static_cast<std::int16_t>(c.now[i] + fresh[i]);
+}
+
+/// 2.2.4.2.1.5.5
+void ProgressiveDecoder::upgrade(LittleReader& in) {
+  const unsigned q[3] = {in.u8(), in.u8(), in.u8()};
+  in.skip(4);
+  const ProgressiveQuant& later = laterAt(in.u8());
+  std::size_t sizes[6];
+  for (std::size_t& s : sizes) s = in.u16();
+  const auto found = tiles_.find({x_, y_});
+  if (found == tiles_.end()) protocolBroken(kWhat, "a better tile where none was before");
+  for (std::size_t c = 0; c < 3; ++c) {
+    const ByteView newOnes = in.bytes(sizes[2 * c]), grown = in.bytes(sizes[2 * c + 1]);
+    nextPass(found->second->components[c], newOnes, grown, quantAt(q[c]), later.components[c]);
+  }
+}
+
+/// 3.2.8.1.5: coefficients that are known get further bits as they are; the others may come into being.
+void ProgressiveDecoder::nextPass(Component& c, ByteView newOnes, ByteView grown, const Quant& quant,
+                                  const Quant& later) {
+  NewOnes fresh(newOnes);
+  BitReader raw(grown);
+  const auto& bands = bandsOf(layout_);
+  for (std::size_t b = 0; b < kBands; ++b) {
+    const int now = quant[b] + later[b], bits = c.bits[b] - now;
+    if (bits < 0) protocolBroken(kWhat, "a tile that gets worse");
+    if (bits == 0) continue;
+    const int step = 1 << shiftOf(now);
+    for (int i = 0; i < bands[b].count(); ++i) {
+      const auto at = static_cast<std::size_t>(bands[b].offset + i);
+      int v = 0;
+      if (b == kLowBand) {
+        v = static_cast<int>(raw.bits(bits));
+      } else if (c.sign[at] != 0) {
+        v = static_cast<int>(raw.bits(bits)) * c.sign[at];
+      } else {
+        v = fresh.next(bits);
+        c.sign[at] = static_cast<std::int8_t>(v > 0 ? 1 : v < 0 ? -1 : 0);
+      }
+      c.now[at] = static_cast<std::int16_t>(c.now[at] + v * step);
+    }
+    c.bits[b] = static_cast<std::uint8_t>(now);
+  }
+}
+
+void ProgressiveDecoder::show(const Tile& tile, Framebuffer& picture, Region& damage) {
+  for (std::size_t c = 0; c < 3; ++c) {
+    samples_[c] = tile.components[c].now;
+    inverseTransform(samples_[c], layout_);
+  }
+  toPixels(samples_[0], samples_[1], samples_[2], pixels_.data(), kTileSide);
+  paintTile(pixels_, {x_ * kTileSide, y_ * kTileSide}, rects_, picture, damage);
+}
+
+// The server's side.
+
+namespace {
+
+void block(LittleWriter& out, unsigned type, ByteView body) {
+  out.u16(type).u32(static_cast<std::uint32_t>(body.size() + 6)).bytes(body);
+}
+
+void simpleTile(LittleWriter& out, const Framebuffer& picture, int x, int y, const Quant& quant) {
+  TilePixels pixels;
+  for (int row = 0; row < kTileSide; ++row)
+    for (int column = 0; column < kTileSide; ++column)
+      pixels[static_cast<std::size_t>(row * kTileSide + column)] =
+          picture.pixel(std::min(x + column, picture.width() - 1), std::min(y + row, picture.height() - 1));
+  Coefficients c[3];
+  fromPixels(pixels.data(), kTileSide, c[0], c[1], c[2]);
+  LittleWriter body;
+  body.u8(0).u8(0).u8(0).u16(static_cast<unsigned>(x / kTileSide)).u16(static_cast<unsigned>(y / kTileSide));
+  body.u8(0);
+  Bytes data[3];
+  for (int i = 0; i < 3; ++i) {
+    forwardTransform(c[i], BandLayout::Extended);
+    quantize(c[i], quant, BandLayout::Extended);
+    data[i] = encodeRlgr(RlgrMode::One, c[i]);
+    body.u16(static_cast<unsigned>(data[i].size()));
+  }
+  body.u16(0);
+  for (const Bytes& d : data) body.bytes(d);
+  block(out, kTileSimple, body.view());
+}
+
+}  // namespace
+
+Bytes encodeProgressive(const Framebuffer& picture, const Rect& area, const Quant& quant, bool withContext,
+                        std::uint32_t frame) {
+  LittleWriter out, sync, context, begin, region, tiles;
+  if (withContext) {
+    block(out, kSync, sync.u32(kMagic).u16(0x100).view());
+    block(out, kContext, context.u8(0).u16(kTileSide).u8(0).view());
+  }
+  block(out, kFrameBegin, begin.u32(frame).u16(1).view());
+  unsigned count = 0;
+  for (int y = area.y / kTileSide * kTileSide; y < area.bottom(); y += kTileSide)
+    for (int x = area.x / kTileSide * kTileSide; x < area.right(); x += kTileSide, ++count)
+      simpleTile(tiles, picture, x, y, quant);
+  region.u8(kTileSide).u16(1).u8(1).u8(0).u8(1).u16(count).u32(static_cast<std::uint32_t>(tiles.size()));
+  for (int v : {area.x, area.y, area.width, area.height}) region.u16(static_cast<unsigned>(v));
+  region.bytes(writeQuantOfProgressive(quant)).bytes(tiles.view());
+  block(out, kRegion, region.view());
+  block(out, kFrameEnd, {});
+  return out.take();
+}
+
+}  // namespace kw::rdp
