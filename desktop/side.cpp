@@ -165,6 +165,16 @@ qreal Side::paintFigures(QPainter& p, qreal y) {
       {tr("In all"), QLocale().formattedDataSize(static_cast<qint64>(f.bytesIn))},
       {tr("Key to picture"), ms > 0 ? tr("%1 ms").arg(ms, 0, 'f', 0) : tr("no key yet")},
   };
+  if (f.roundTrip.count() > 0)
+    rows.emplace_back(
+        tr("Line, as it says"),
+        f.lineBitsPerSecond > 0
+            ? tr("%1 ms · %2 Mbit/s")
+                  .arg(std::chrono::duration<double, std::milli>(f.roundTrip).count(), 0, 'f', 0)
+                  .arg(f.lineBitsPerSecond / 1e6, 0, 'f', 0)
+            : tr("%1 ms").arg(std::chrono::duration<double, std::milli>(f.roundTrip).count(), 0, 'f', 0));
+  if (f.soundBytes > 0)
+    rows.emplace_back(tr("Sound"), QLocale().formattedDataSize(static_cast<qint64>(f.soundBytes)));
   if (TextConsole* console = session_->text()) {
     const text::TextView screen = console->terminal().screen();
     const std::string log = console->logFile().filename();

@@ -18,7 +18,7 @@ struct Events : rdp::ClientEvents {
   Task<bool> trust(PeerCertificate) override { co_return true; }
   Task<bool> plain(std::string) override { co_return true; }
   void opened(const Agreed&) override {}
-  void pictureResized(Size size) override {
+  void pictureResized(Size size, const std::vector<Rect>&) override {
     if (size.area() > 512 * 512) throw Error(ErrorKind::Local, "too large to fuzz");
   }
   void damaged(const Region&) override {}

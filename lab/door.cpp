@@ -67,7 +67,11 @@ class RdpDoor : public DoorServer, public rdp::ServerEvents {
   Task<void> run(StreamPtr stream) override { return server_.run(std::move(stream)); }
   void close() override { server_.close(); }
   void damaged(const Region& region) override { server_.damaged(region); }
-  void resized(const std::vector<Screen>&) override { server_.resized(); }
+  void resized(const std::vector<Screen>& screens) override {
+    std::vector<Rect> monitors;
+    for (const Screen& s : screens) monitors.push_back(s.area);
+    server_.resized(std::move(monitors));
+  }
   void setClipboard(const std::string& utf8) override { server_.setClipboard(utf8); }
   void bell() override { server_.bell(); }
 
@@ -84,7 +88,9 @@ class RdpDoor : public DoorServer, public rdp::ServerEvents {
   void character(char32_t c, bool down) override { hands_.key(keysymOf(c), down); }
   void pointer(Point at, unsigned buttons) override { hands_.pointer(at, buttons); }
   void clipboard(const std::string& text) override { hands_.clipboard(text); }
-  bool sizeWanted(Size size) override { return hands_.resize(size); }
+  bool layoutWanted(const std::vector<Rect>& monitors) override {
+    return monitors.size() == 1 ? hands_.resize(monitors[0].size()) : hands_.arrange(monitors);
+  }
 
  private:
   Hands& hands_;

@@ -74,8 +74,32 @@ void DynamicChannels::take(ByteView message) {
   }
 }
 
+/// 2.2.1.1
+void DynamicChannels::begin() {
+  LittleWriter out;
+  send_(out.u8(kCapabilities << 4).u8(0).u16(1).take());
+}
+
+void DynamicChannels::offer() {
+  for (const auto& [name, listener] : listeners_) {
+    const auto id = static_cast<std::uint32_t>(offered_.size() + 1);
+    offered_[id] = name;
+    LittleWriter out;
+    send_(out.u8((kCreate << 4) | kindFor(id)).u8(id).text(name).u8(0).take());
+  }
+}
+
+void DynamicChannels::created(std::uint32_t id, bool taken) {
+  const auto found = offered_.find(id);
+  if (found == offered_.end() || !taken || open_.contains(id)) return;
+  open_[id] = {found->second, {}, 0};
+  const Listener& listener = listeners_[found->second];
+  if (listener.opened) listener.opened();
+}
+
 /// 2.2.1
 void DynamicChannels::capabilities(LittleReader& in) {
+  if (end_ == End::Service) return offer();
   in.skip(1);
   const unsigned version = std::min<unsigned>(in.u16(), 1);
   LittleWriter out;
@@ -86,6 +110,7 @@ void DynamicChannels::capabilities(LittleReader& in) {
 /// 2.2.2
 void DynamicChannels::create(LittleReader& in, unsigned idKind) {
   const std::uint32_t id = number(in, idKind);
+  if (end_ == End::Service) return created(id, in.u32() == 0);
   std::string name = textOf(in.rest());
   name.resize(std::min(name.find('\0'), name.size()));
   const auto listener = listeners_.find(name);

@@ -27,9 +27,10 @@ class ChunkReader {
   bool open_ = false;
 };
 
-/// The client's end of the dynamic channels.
+/// The dynamic channels, at either end: a service opens all that it listens on, a client takes them.
 class DynamicChannels {
  public:
+  enum class End { Client, Service };
   using Send = std::function<void(Bytes)>;
   struct Listener {
     std::function<void()> opened;
@@ -37,7 +38,9 @@ class DynamicChannels {
     std::function<void()> closed;
   };
   /// `send` carries a message over the static channel.
-  explicit DynamicChannels(Send send) : send_(std::move(send)) {}
+  explicit DynamicChannels(Send send, End end = End::Client) : send_(std::move(send)), end_(end) {}
+  /// A service's first message.
+  void begin();
   /// Channels of other names are refused.
   void listen(const std::string& name, Listener listener) { listeners_[name] = std::move(listener); }
   void take(ByteView message);
@@ -53,10 +56,14 @@ class DynamicChannels {
   };
   void capabilities(LittleReader& in);
   void create(LittleReader& in, unsigned idKind);
+  void offer();
+  void created(std::uint32_t id, bool taken);
   void data(LittleReader& in, unsigned idKind, unsigned lengthKind, bool first);
   void close(LittleReader& in, unsigned idKind);
   Send send_;
+  End end_;
   std::map<std::string, Listener> listeners_;
+  std::map<std::uint32_t, std::string> offered_;  ///< a service's, by the id it gave
   std::map<std::uint32_t, Channel> open_;
 };
 

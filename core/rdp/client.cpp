@@ -21,7 +21,8 @@ Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared
       surfaces_(std::move(picture),
                 [this](std::uint32_t frame) {
                   LittleWriter body;
-                  sendOn(ioChannel_, writeData(shareId_, user_, data::kFrameAcknowledge, body.u32(frame).view()));
+                  sendOn(ioChannel_,
+                         writeData(shareId_, user_, data::kFrameAcknowledge, body.u32(frame).view()));
                 }),
       clipboard_({[this](Bytes message) { sendChannel("cliprdr", message); },
                   [this](const std::string& text) { events_.clipboardText(text); }}),
@@ -39,7 +40,7 @@ Task<void> Client::run(Dial dial) {
   in_ = std::make_unique<WireReader>(*stream_);
   std::optional<Error> failure;
   try {
-    co_await firstOf(readMessages(), writeMessages());
+    co_await firstOf(firstOf(readMessages(), writeMessages()), watchHeartbeat());
   } catch (const Error& e) {
     failure = e;
   }
@@ -218,6 +219,7 @@ const ClientFigures& Client::figures() {
     for (const auto& [name, count] : *forms) figures_.rectanglesByForm[name] += count;
   if (graphics_)
     for (const auto& [name, count] : graphics_->forms()) figures_.rectanglesByForm[name] += count;
+  figures_.line = autoDetect_.found();
   if (sound_) figures_.soundBytes = sound_->bytes();
   return figures_;
 }
@@ -228,7 +230,7 @@ void Client::openGraphics() {
   channel.opened = [this] {
     Graphics::Events events;
     events.send = [this](Bytes message) { dynamic_.sendOn(kGraphicsChannel, message); };
-    events.resized = [this](Size size) { events_.pictureResized(size); };
+    events.resized = [this](Size size, std::vector<Rect> monitors) { pictureHas(size, std::move(monitors)); };
     events.damaged = [this](const Region& damage) { shown(damage); };
     graphics_ = std::make_unique<Graphics>(picture_, std::move(events), options_.codecs.video);
     graphics_->opened();
@@ -277,38 +279,64 @@ void Client::openDisplayControl() {
   display.message = [this](ByteView message) {
     LittleReader in(message, "display control");
     if (in.u32() != 5) return;  // 2.2.2.1: what it can do
+    in.skip(4);
     displayControl_ = true;
-    events_.resizable(true);
-    if (wantedSize_) sendLayout();
+    events_.resizable(static_cast<int>(std::clamp<std::uint32_t>(in.u32(), 1, kMostMonitors)));
+    if (!wantedLayout_.empty()) sendLayout();
   };
   display.closed = [this] {
     displayControl_ = false;
-    events_.resizable(false);
+    events_.resizable(0);
   };
   dynamic_.listen(kDisplayControl, std::move(display));
 }
 
-void Client::requestSize(Size size) {
-  // 2.2.2.2.1: an even width, and within limits.
-  size.width = std::clamp(size.width, 200, 8192) & ~1;
-  size.height = std::clamp(size.height, 200, 8192);
-  wantedSize_ = size;
+void Client::requestSize(Size size) { requestLayout({{0, 0, size.width, size.height}}); }
+
+void Client::requestLayout(std::vector<Rect> monitors) {
+  if (monitors.empty() || monitors.size() > kMostMonitors) return;
+  for (Rect& m : monitors) {  // 2.2.2.2.1: an even width, and within limits
+    m.width = std::clamp(m.width, 200, 8192) & ~1;
+    m.height = std::clamp(m.height, 200, 8192);
+  }
+  // The primary one lies at 0,0.
+  const Point origin{monitors[0].x, monitors[0].y};
+  for (Rect& m : monitors) m = m.moved(-origin.x, -origin.y);
+  wantedLayout_ = std::move(monitors);
   if (displayControl_) sendLayout();
 }
 
 void Client::sendLayout() {
-  const Size size = *wantedSize_;
-  wantedSize_.reset();
-  options_.size = size;
-  if (size == picture_->size()) return;
+  const std::vector<Rect> layout = std::exchange(wantedLayout_, {});
+  options_.size = layout[0].size();
+  if (layout.size() == 1 && monitors_.size() <= 1 && layout[0].size() == picture_->size()) return;
   LittleWriter out;
-  out.u32(2).u32(8 + 8 + 40).u32(40).u32(1);
-  out.u32(1).u32(0).u32(0);
-  out.u32(static_cast<std::uint32_t>(size.width)).u32(static_cast<std::uint32_t>(size.height));
-  out.u32(static_cast<std::uint32_t>(size.width * 254 / 960))
-      .u32(static_cast<std::uint32_t>(size.height * 254 / 960));
-  out.u32(0).u32(static_cast<std::uint32_t>(options_.scale)).u32(100);
+  const auto count = static_cast<std::uint32_t>(layout.size());
+  out.u32(2).u32(8 + 8 + 40 * count).u32(40).u32(count);
+  for (const Rect& m : layout) {
+    const auto put = [&out](int v) { out.u32(static_cast<std::uint32_t>(v)); };
+    put(&m == &layout[0] ? 1 : 0);
+    for (int v : {m.x, m.y, m.width, m.height, m.width * 254 / 960, m.height * 254 / 960, 0}) put(v);
+    put(options_.scale);
+    put(100);
+  }
   dynamic_.sendOn(kDisplayControl, out.view());
+}
+
+/// 2.2.12.1: where the monitors lie, told after a new size.
+void Client::monitorLayout(ByteView body) {
+  LittleReader in(body, "monitor layout");
+  pictureHas(picture_->size(), readMonitors(in, in.u32()));
+}
+
+void Client::pictureHas(Size size, std::vector<Rect> monitors) {
+  int left = 0, top = 0;
+  for (const Rect& m : monitors) left = std::min(left, m.x), top = std::min(top, m.y);
+  for (Rect& m : monitors) m = m.moved(-left, -top).intersected({0, 0, size.width, size.height});
+  std::erase_if(monitors, [](const Rect& m) { return m.empty(); });
+  if (monitors.empty()) monitors = {{0, 0, size.width, size.height}};
+  monitors_ = std::move(monitors);
+  events_.pictureResized(size, monitors_);
 }
 
 }  // namespace kw::rdp

@@ -12,6 +12,7 @@
 #include "credential/sign_in.hpp"
 #include "picture/framebuffer.hpp"
 #include "picture/region.hpp"
+#include "rdp/auto_detect.hpp"
 #include "rdp/channels.hpp"
 #include "rdp/clipboard.hpp"
 #include "rdp/graphics.hpp"
@@ -30,8 +31,8 @@ namespace kw::rdp {
 
 /// How pictures may come.
 struct CodecOffer {
-  bool pipeline = true;  ///< the graphics pipeline, where the service has it
-  bool video = true;     ///< H.264 in it
+  bool pipeline = true;                    ///< the graphics pipeline, where the service has it
+  bool video = true;                       ///< H.264 in it
   bool remoteFx = false, nsCodec = false;  ///< in surface commands
 };
 
@@ -72,6 +73,7 @@ struct ClientFigures {
   std::map<std::string, std::uint64_t> rectanglesByForm;
   std::chrono::nanoseconds keyToPicture{};
   std::uint64_t soundBytes = 0;
+  LineFigures line;  ///< as the service measured it
 };
 
 class ClientEvents {
@@ -83,15 +85,16 @@ class ClientEvents {
   virtual Task<bool> plain(std::string method) = 0;
   /// The session is there; the picture follows.
   virtual void opened(const Agreed& agreed) = 0;
-  virtual void pictureResized(Size size) = 0;
+  /// `monitors` lie in the picture; the first is the primary one.
+  virtual void pictureResized(Size size, const std::vector<Rect>& monitors) = 0;
   virtual void damaged(const Region& region) = 0;
   virtual void cursorChanged(const Cursor& cursor) = 0;
   virtual void pointerMoved(Point) {}
   virtual void bell() {}
   virtual void lockKeys(unsigned /*scroll 1, num 2, caps 4*/) {}
   virtual void clipboardText(const std::string& /*utf8*/) {}
-  /// Whether the desktop can be resized from here.
-  virtual void resizable(bool) {}
+  /// How many monitors the desktop can have and be resized to from here; 0: it stays as it is.
+  virtual void resizable(int /*mostMonitors*/) {}
   virtual void soundBegins(SampleForm) {}
   virtual void sound(ByteView /*signed 16 bits*/) {}
   virtual void soundEnds() {}
@@ -115,6 +118,8 @@ class Client {
   void pointer(Point at, unsigned buttons);
   void offerClipboard(const std::string& utf8);
   void requestSize(Size size);
+  /// The primary monitor first.
+  void requestLayout(std::vector<Rect> monitors);
   void refresh();
   void pauseUpdates(bool paused);
   void wantSound(bool on);
@@ -138,6 +143,8 @@ class Client {
   Task<void> writeMessages();
   void slowPath(ByteView packet);
   void ioMessage(ByteView payload);
+  void lineMessage(ByteView payload);
+  Task<void> watchHeartbeat();
   void shareMessage(ByteView bytes);
   void dataMessage(const DataHead& head);
   void slowUpdate(ByteView body);
@@ -156,6 +163,8 @@ class Client {
   void openGraphics();
   void openSound();
   void sendLayout();
+  void monitorLayout(ByteView body);
+  void pictureHas(Size size, std::vector<Rect> monitors);
 
   // sending
   void queue(Bytes packet);
@@ -196,13 +205,17 @@ class Client {
   bool inFragments_ = false;
   Clipboard clipboard_;
   DynamicChannels dynamic_;
+  AutoDetect autoDetect_;
+  /// How long the service may be silent after it promised signs of life; 0: it promised none.
+  std::chrono::seconds mostSilence_{};
   InputEvents input_;
   PointerButtons buttons_;
   std::optional<TimePoint> keySent_;
   ClientFigures figures_;
   Bytes outgoing_;
   Signal outgoingSignal_;
-  std::optional<Size> wantedSize_;
+  std::vector<Rect> wantedLayout_;  ///< empty: none is wanted
+  std::vector<Rect> monitors_;
   std::uint32_t errorInfo_ = 0;
   Bytes autoReconnect_;  ///< logon id and random of the service, for coming back
   bool live_ = false, closed_ = false, paused_ = false, displayControl_ = false, finalized_ = false;

@@ -1,5 +1,6 @@
 // What comes from the service once the channels are joined.
 #include <algorithm>
+#include <chrono>
 
 #include "rdp/client.hpp"
 
@@ -23,10 +24,39 @@ void Client::slowPath(ByteView packet) {
   const auto message = readSendData(payloadOfData(packet));
   if (!message) throw Error(ErrorKind::ClosedByPeer, "the service ended the session", peer_);
   if (message->channelId == ioChannel_) return ioMessage(message->payload);
-  if (message->channelId == messageChannel_ && messageChannel_ != 0) return;
+  if (message->channelId == messageChannel_ && messageChannel_ != 0) return lineMessage(message->payload);
   unsigned flags = 0;
   channelMessage(message->channelId,
                  security_.active() ? withoutSecurity(message->payload, flags) : message->payload);
+}
+
+/// The message channel: measuring the line, and signs of life. Its messages always have a security header.
+void Client::lineMessage(ByteView payload) {
+  unsigned flags = 0;
+  const ByteView body = withoutSecurity(payload, flags);
+  if ((flags & sec::kAutoDetectRequest) != 0) {
+    const auto answer = autoDetect_.take(body, in_->offset(), clock_->now().time_since_epoch());
+    if (answer) sendOn(messageChannel_, *answer, sec::kAutoDetectResponse, true);
+  } else if ((flags & sec::kHeartbeat) != 0) {  // 2.2.16.1
+    LittleReader in(body, "heartbeat");
+    in.skip(1);
+    const int period = in.u8();
+    in.skip(1);
+    mostSilence_ = std::chrono::seconds(period * in.u8());
+  }
+}
+
+/// A service that promised signs of life and gives none is gone, although the line does not say so.
+Task<void> Client::watchHeartbeat() {
+  std::uint64_t seen = 0;
+  for (std::chrono::seconds silent{};;) {
+    constexpr std::chrono::seconds kLook{1};
+    co_await clock_->sleep(kLook);
+    silent = in_->offset() == seen ? silent + kLook : std::chrono::seconds{};
+    seen = in_->offset();
+    if (mostSilence_.count() > 0 && silent > mostSilence_)
+      throw Error(ErrorKind::ClosedByPeer, "the service gives no sign of life any more", peer_);
+  }
 }
 
 void Client::ioMessage(ByteView payload) {
@@ -83,7 +113,7 @@ void Client::demandActive(ByteView body) {
   cursors_.clear();
   inFragments_ = false;
   if (!std::exchange(live_, true)) events_.opened(agreed_);
-  events_.pictureResized(size);
+  pictureHas(size, {});
   events_.cursorChanged(usualPointer());
 }
 
@@ -106,6 +136,7 @@ void Client::dataMessage(const DataHead& head) {
       in.skip(2);
       return events_.lockKeys(in.u16() & 7);
     }
+    case data::kMonitorLayout: return monitorLayout(head.body);
     case data::kSaveSessionInfo: return sessionInfo(head.body);
     case data::kShutdownDenied:
       return events_.told("The machine did not let the session end: somebody is signed in.");
@@ -218,8 +249,7 @@ void Client::fastUpdate(unsigned code, ByteView body) {
     case update::kSynchronize: return;
     case update::kOrders:
       throw Error(ErrorKind::Unsupported, "the service draws with orders although none was asked for", peer_);
-    case update::kSurfaceCommands:
-      return surfaceCommands(body);
+    case update::kSurfaceCommands: return surfaceCommands(body);
     default: return pointerUpdate(code, body);
   }
 }

@@ -3,6 +3,7 @@
 #include "picture/scale.hpp"
 #include "rdp/bitmap_codec.hpp"
 #include "rdp/constants.hpp"
+#include "rdp/share.hpp"
 
 namespace kw::rdp {
 
@@ -10,9 +11,9 @@ namespace {
 
 constexpr const char* kWhat = "graphics pipeline";
 constexpr std::size_t kMostSurfaces = 256;
-constexpr unsigned kMostSlots = 25600;                             // 3.3.1.4
+constexpr unsigned kMostSlots = 25600;                                // 3.3.1.4
 constexpr std::int64_t kMostSurfaceArea = std::int64_t{8192} * 8192;  ///< of all surfaces together
-constexpr std::int64_t kMostKeptArea = std::int64_t{100} << 18;    ///< 100 MB of pixels
+constexpr std::int64_t kMostKeptArea = std::int64_t{100} << 18;       ///< 100 MB of pixels
 
 // 2.2.3 capability versions, and flags of theirs
 constexpr std::uint32_t kVersion8 = 0x00080004, kVersion81 = 0x00080105, kVersion10 = 0x000a0002,
@@ -62,8 +63,9 @@ void Graphics::opened() {
     std::uint32_t version, flags;
   };
   const std::uint32_t avc = video_ ? 0 : kAvcDisabled;
-  const Offer offers[] = {{kVersion8, 0},     {kVersion81, video_ ? kAvc420 : 0}, {kVersion10, avc},
-                          {kVersion102, avc}, {kVersion103, avc},                 {kVersion104, avc},
+  const Offer offers[] = {{kVersion8, 0},     {kVersion81, video_ ? kAvc420 : 0},
+                          {kVersion10, avc},  {kVersion102, avc},
+                          {kVersion103, avc}, {kVersion104, avc},
                           {kVersion105, avc}, {kVersion106, avc}};
   LittleWriter out;
   out.u16(static_cast<unsigned>(std::size(offers)));
@@ -128,12 +130,12 @@ void Graphics::reset(LittleReader& in) {
     protocolBroken(kWhat, "a desktop of an impossible size");
   const Size size{static_cast<int>(width), static_cast<int>(height)};
   if (!pictureSizeAllowed(size)) protocolBroken(kWhat, "a desktop of an impossible size");
-  if (size == picture_->size()) return;
-  {
+  std::vector<Rect> monitors = readMonitors(in, in.u32());
+  if (size != picture_->size()) {
     const auto lock = picture_->lock();
     picture_->resize(size);
   }
-  events_.resized(size);
+  events_.resized(size, std::move(monitors));
 }
 
 void Graphics::roomFor(std::int64_t area) {
@@ -218,8 +220,9 @@ void Graphics::wireToSurface1(LittleReader& in) {
     case graphics::kAvc420: s.damage.add(avcOf(s).decode420(data, s.picture, {to.x, to.y})); return;
     case graphics::kAvc444:
     case graphics::kAvc444v2:
-      s.damage.add(avcOf(s).decode444(
-          data, codec == graphics::kAvc444 ? FullColour::First : FullColour::Second, s.picture, {to.x, to.y}));
+      s.damage.add(avcOf(s).decode444(data,
+                                      codec == graphics::kAvc444 ? FullColour::First : FullColour::Second,
+                                      s.picture, {to.x, to.y}));
       return;
     case graphics::kAlpha: return;  // what shines through matters only for windows of single programs
     default: protocolBroken(kWhat, "a picture in an unknown codec");

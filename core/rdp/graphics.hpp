@@ -27,8 +27,8 @@ constexpr unsigned kWireToSurface1 = 0x01, kWireToSurface2 = 0x02, kDeleteContex
                    kAcknowledge = 0x0d, kReset = 0x0e, kMapToOutput = 0x0f, kCacheImportReply = 0x11,
                    kAdvertise = 0x12, kConfirm = 0x13, kMapToScaled = 0x17;
 /// 2.2.2.1 codecId
-constexpr unsigned kRaw = 0x0, kRemoteFx = 0x3, kClear = 0x8, kProgressive = 0x9, kPlanar = 0xa, kAvc420 = 0xb,
-                   kAlpha = 0xc, kProgressive2 = 0xd, kAvc444 = 0xe, kAvc444v2 = 0xf;
+constexpr unsigned kRaw = 0x0, kRemoteFx = 0x3, kClear = 0x8, kProgressive = 0x9, kPlanar = 0xa,
+                   kAvc420 = 0xb, kAlpha = 0xc, kProgressive2 = 0xd, kAvc444 = 0xe, kAvc444v2 = 0xf;
 }  // namespace graphics
 
 /// A message's head and body; how a server writes them, before compression.
@@ -37,8 +37,9 @@ Bytes writeGraphics(unsigned command, ByteView body);
 class Graphics {
  public:
   struct Events {
-    std::function<void(Bytes)> send;             ///< a message for the channel
-    std::function<void(Size)> resized;           ///< the picture has this size now
+    std::function<void(Bytes)> send;  ///< a message for the channel
+    /// The picture has this size now, and these monitors (none: one).
+    std::function<void(Size, std::vector<Rect>)> resized;
     std::function<void(const Region&)> damaged;  ///< a frame is shown
   };
   /// Without `video` H.264 is not offered.

@@ -7,7 +7,8 @@ namespace kw::rdp {
 namespace {
 
 constexpr Byte kT124Key[] = {0x00, 0x05, 0x00, 0x14, 0x7c, 0x00, 0x01};  // T.124: object key 0.0.20.124.0.1
-constexpr unsigned kCsCore = 0xc001, kCsSecurity = 0xc002, kCsNet = 0xc003, kCsCluster = 0xc004;
+constexpr unsigned kCsCore = 0xc001, kCsSecurity = 0xc002, kCsNet = 0xc003, kCsCluster = 0xc004,
+                   kCsMessageChannel = 0xc006;
 constexpr unsigned kScCore = 0x0c01, kScSecurity = 0x0c02, kScNet = 0x0c03, kScMessageChannel = 0x0c04;
 
 Bytes tpkt(ByteView x224) {
@@ -64,8 +65,9 @@ Bytes coreBlock(const ClientCore& c) {
   const unsigned depth = c.colours == 15 ? 15 : c.colours == 8 ? 8 : c.colours == 16 ? 16 : 24;
   out.u16(c.colours == 8 ? 0xca01 : 0xca03).u16(1).u32(0).u16(depth);
   out.u16(0x0f);  // 15, 16, 24 and 32 bits can be shown
-  // Error info, status info, strong keys, connection type, and 32 bits or the pipeline where wanted.
-  unsigned flags = 0x1 | 0x4 | 0x8 | 0x20;
+  // Error info, status info, strong keys, connection type, monitor layouts, network characteristics,
+  // heartbeats, and 32 bits or the pipeline where wanted.
+  unsigned flags = 0x1 | 0x4 | 0x8 | 0x20 | 0x40 | 0x80 | 0x400;
   if (c.colours == 32) flags |= 0x2;
   if (c.graphicsPipeline) flags |= 0x100;
   out.u16(flags).zeros(64).u8(6).u8(0).u32(c.selectedProtocol);
@@ -85,6 +87,8 @@ Bytes clientBlocks(const ClientCore& c) {
   LittleWriter security;
   security.u32(c.encryptionMethods).u32(0);
   block(out, kCsSecurity, security.view());
+  LittleWriter message;  // 2.2.1.3.7
+  block(out, kCsMessageChannel, message.u32(0).view());
   if (!c.channels.empty()) {
     LittleWriter net;
     net.u32(static_cast<std::uint32_t>(c.channels.size()));
@@ -245,11 +249,14 @@ ClientCore readConnectInitial(ByteView payload) {
         const unsigned flags = b.u16();
         if ((flags & 0x2) != 0) core.colours = 32;
         core.graphicsPipeline = (flags & 0x100) != 0;
+        core.monitorLayout = (flags & 0x40) != 0;
         if (b.left() >= 64 + 2 + 4) {
           b.skip(66);
           core.selectedProtocol = b.u32();
         }
       }
+    } else if (type == kCsMessageChannel) {
+      core.messageChannel = true;
     } else if (type == kCsSecurity) {
       core.encryptionMethods = b.u32();
     } else if (type == kCsNet) {
@@ -277,6 +284,8 @@ Bytes writeConnectResponse(const ServerCore& core, std::uint32_t clientProtocols
   for (unsigned id : core.channelIds) net.u16(id);
   if (core.channelIds.size() % 2 != 0) net.u16(0);
   block(blocks, kScNet, net.view());
+  LittleWriter message;
+  if (core.messageChannel != 0) block(blocks, kScMessageChannel, message.u16(core.messageChannel).view());
   LittleWriter security;
   security.u32(core.encryptionMethod).u32(core.encryptionLevel);
   if (core.encryptionMethod != 0)

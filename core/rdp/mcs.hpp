@@ -47,7 +47,7 @@ struct ClientCore {  // 2.2.1.3.2 to 2.2.1.3.8
   std::uint32_t selectedProtocol = protocol::kRdp;
   std::uint32_t encryptionMethods = 0;
   bool administrative = false;
-  bool graphicsPipeline = false;
+  bool graphicsPipeline = false, messageChannel = false, monitorLayout = false;
   std::vector<StaticChannel> channels;
 };
 Bytes writeConnectInitial(const ClientCore& core);

@@ -2,18 +2,14 @@
 
 #include <algorithm>
 
-#include "rdp/bitmap_codec.hpp"
-#include "rdp/input.hpp"
 #include "rdp/licensing.hpp"
 
 namespace kw::rdp {
 
 namespace {
 
-constexpr unsigned kUser = 1007, kIo = 1003, kFirstChannel = 1004;
-constexpr int kTile = 64;
-constexpr std::size_t kMostOutgoing = 4 << 20;
-constexpr unsigned kDisplayChannel = 3;  ///< the id of our one dynamic channel
+constexpr unsigned kUser = 1007, kIo = 1003, kMessages = 1004, kFirstChannel = 1008;
+constexpr std::size_t kMostOutgoing = 64 << 20;
 constexpr const char* kDisplayControl = "Microsoft::Windows::RDS::DisplayControl";
 
 }  // namespace
@@ -26,6 +22,7 @@ Server::Server(const Executor& strand, std::shared_ptr<Framebuffer> picture, Ser
       events_(events),
       clipboard_({[this](Bytes message) { sendChannel("cliprdr", message); },
                   [this](const std::string& text) { events_.clipboard(text); }}),
+      dynamic_([this](Bytes message) { sendChannel("drdynvc", message); }, DynamicChannels::End::Service),
       work_(strand) {}
 
 Server::~Server() = default;
@@ -98,9 +95,10 @@ Task<void> Server::joinChannels() {
   ServerCore core;
   core.ioChannel = kIo;
   for (std::size_t i = 0; i < channels_.size(); ++i) {
-    channels_[i].id = kFirstChannel + static_cast<unsigned>(i) + 4;
+    channels_[i].id = kFirstChannel + static_cast<unsigned>(i);
     core.channelIds.push_back(channels_[i].id);
   }
+  if (client_.messageChannel) core.messageChannel = messageChannel_ = kMessages;
   if (selected_ == protocol::kRdp) {
     legacyKey_ = makeRsaPair();
     core.encryptionMethod = encryption::k128;
@@ -114,7 +112,7 @@ Task<void> Server::joinChannels() {
   co_await readPayload();  // attach user
   out = attachUserConfirm(kUser);
   co_await stream_->write(out);
-  for (std::size_t i = 0; i < channels_.size() + 2; ++i) {
+  for (std::size_t i = 0; i < channels_.size() + (messageChannel_ != 0 ? 3 : 2); ++i) {
     payload = co_await readPayload();
     out = channelJoinConfirm(kUser, readChannelJoinRequest(payload));
     co_await stream_->write(out);
@@ -141,6 +139,8 @@ Task<void> Server::readMessages() {
       if (!message) throw Error(ErrorKind::ClosedByPeer, "the visitor left");
       if (message->channelId == kIo) {
         ioMessage(message->payload);
+      } else if (message->channelId == messageChannel_) {
+        lineMessage(message->payload);
       } else {
         for (const StaticChannel& c : channels_) {
           if (c.id != message->channelId) continue;
@@ -152,7 +152,7 @@ Task<void> Server::readMessages() {
           }
           const auto whole = chunks_[c.id].take(chunk);
           if (whole && c.name == "cliprdr") clipboard_.take(*whole);
-          if (whole && c.name == "drdynvc") dynamicMessage(*whole);
+          if (whole && c.name == "drdynvc") dynamic_.take(*whole);
         }
       }
       continue;
@@ -182,8 +182,7 @@ Task<void> Server::readMessages() {
 
 Task<void> Server::writeMessages() {
   for (;;) {
-    while (outgoing_.empty() && !(live_ && !reactivating_ && !suppressed_ && !damage_.empty()) && !closed_)
-      co_await work_.wait();
+    while (outgoing_.empty() && !hasPictureToSend() && !closed_) co_await work_.wait();
     if (closed_) throw Error(ErrorKind::Cancelled, "ended here");
     if (outgoing_.empty()) composeUpdate();
     const Bytes now = std::exchange(outgoing_, {});
@@ -193,6 +192,11 @@ Task<void> Server::writeMessages() {
       throw Error(ErrorKind::Cancelled, "ended here");
     }
   }
+}
+
+bool Server::hasPictureToSend() const {
+  if (!live_ || reactivating_ || suppressed_ || damage_.empty()) return false;
+  return !graphics_ || graphics_->ready();
 }
 
 void Server::queue(Bytes packet) {
@@ -284,11 +288,19 @@ void Server::dataMessage(const DataHead& head) {
       if (!std::exchange(live_, true)) {
         events_.signedIn(account_);
         clipboard_.begin();
-        LittleWriter hello;  // MS-RDPEDYC 2.2.1.1
-        hello.u8(0x50).u8(0).u16(1);
-        sendChannel("drdynvc", hello.view());
+        openDynamic();
+        dynamic_.begin();
+        if (messageChannel_ != 0) {
+          asked_ = std::chrono::steady_clock::now();
+          sendLine(writeRoundTripRequest(1), sec::kAutoDetectRequest);
+        }
       }
       if (cursor_) setCursor(*cursor_);
+      if (monitors_.size() > 1 && client_.monitorLayout) {  // 2.2.12.1
+        LittleWriter layout;
+        writeMonitors(layout.u32(static_cast<std::uint32_t>(monitors_.size())), monitors_);
+        sendOn(kIo, writeData(shareId_, kServerChannel, data::kMonitorLayout, layout.view()));
+      }
       return;
     case data::kInput: return slowInput(head.body);
     case data::kRefreshRect: damage_ = Region(picture_->rect()); return work_.notify();
@@ -300,188 +312,6 @@ void Server::dataMessage(const DataHead& head) {
       return sendOn(kIo, writeData(shareId_, kServerChannel, data::kShutdownDenied, {}));
     default: return;
   }
-}
-
-void Server::mouse(unsigned flags, Point at) {
-  at_ = at;
-  const auto button = [&](unsigned flag, unsigned bit) {
-    if ((flags & flag) != 0) buttons_ = (flags & mouse::kDown) != 0 ? buttons_ | bit : buttons_ & ~bit;
-  };
-  if ((flags & mouse::kWheel) != 0) {
-    const unsigned bit = (flags & mouse::kWheelNegative) != 0 ? 16 : 8;
-    events_.pointer(at, buttons_ | bit);
-    events_.pointer(at, buttons_);
-    return;
-  }
-  if ((flags & mouse::kHorizontalWheel) != 0) {
-    const unsigned bit = (flags & mouse::kWheelNegative) != 0 ? 32 : 64;
-    events_.pointer(at, buttons_ | bit);
-    events_.pointer(at, buttons_);
-    return;
-  }
-  button(mouse::kLeft, 1);
-  button(mouse::kMiddle, 2);
-  button(mouse::kRight, 4);
-  events_.pointer(at, buttons_);
-}
-
-void Server::fastInput(unsigned count, ByteView body) {
-  LittleReader in(body, "input");
-  if (count == 0) count = in.u8();
-  for (unsigned i = 0; i < count; ++i) {
-    const unsigned head = in.u8(), code = head >> 5, flags = head & 0x1f;
-    if (code == 0) {
-      const std::uint32_t key = in.u8();
-      events_.scanCode(key | ((flags & 2) != 0   ? 0xe000U
-                              : (flags & 4) != 0 ? 0xe100U
-                                                 : 0U),
-                       (flags & 1) == 0);
-    } else if (code == 1 || code == 2) {
-      const unsigned pointer = in.u16();
-      const int x = in.u16(), y = in.u16();
-      if (code == 1) {
-        mouse(pointer, {x, y});
-      } else {
-        const unsigned bit = (pointer & mouse::kSide1) != 0 ? 128 : 256;
-        buttons_ = (pointer & mouse::kDown) != 0 ? buttons_ | bit : buttons_ & ~bit;
-        events_.pointer({x, y}, buttons_);
-      }
-    } else if (code == 4) {
-      events_.character(in.u16(), (flags & 1) == 0);
-    } else if (code != 3) {
-      protocolBroken("input", "event kind " + std::to_string(code));
-    }
-  }
-}
-
-/// 2.2.8.1.1.3
-void Server::slowInput(ByteView body) {
-  LittleReader in(body, "input");
-  const unsigned count = in.u16();
-  in.skip(2);
-  for (unsigned i = 0; i < count; ++i) {
-    in.skip(4);
-    const unsigned type = in.u16(), flags = in.u16(), a = in.u16(), b = in.u16();
-    if (type == 4)
-      events_.scanCode((a & 0xff) | ((flags & 0x100) != 0 ? 0xe000U : 0U), (flags & 0x8000) == 0);
-    if (type == 5) events_.character(a, (flags & 0x8000) == 0);
-    if (type == 0x8001) mouse(flags, {static_cast<int>(a), static_cast<int>(b)});
-  }
-}
-
-// The picture.
-
-void Server::damaged(const Region& region) {
-  damage_.add(region);
-  if (live_) work_.notify();
-}
-
-/// 2.2.3.1: the share is ended and begun anew with the new size.
-void Server::resized() {
-  if (!live_) return;
-  damage_.clear();
-  reactivating_ = true;
-  LittleWriter out;
-  out.u32(shareId_).u16(1).u8(0);
-  LittleWriter head;
-  head.u16(static_cast<unsigned>(out.size() + 6))
-      .u16(share::kDeactivateAll | 0x10)
-      .u16(kServerChannel)
-      .bytes(out.view());
-  sendOn(kIo, head.view());
-  demandActive();
-}
-
-void Server::fast(unsigned code, ByteView body) {
-  constexpr std::size_t kMost = 16000;
-  std::size_t at = 0;
-  do {
-    const std::size_t n = std::min(kMost, body.size() - at);
-    const bool first = at == 0, last = at + n == body.size();
-    const unsigned fragment = first && last ? 0 : first ? 2 : last ? 1 : 3;
-    LittleWriter inner;
-    inner.u8(code | (fragment << 4)).u16(static_cast<unsigned>(n)).bytes(body.subspan(at, n));
-    Bytes text = inner.take();
-    LittleWriter out;
-    const std::size_t extra = security_.active() ? 8 : 0;
-    out.u8(security_.active() ? 0x80 : 0).be16(static_cast<unsigned>(0x8000 | (text.size() + extra + 3)));
-    if (security_.active()) {
-      const Bytes signature = security_.protect(text);
-      out.bytes(signature);
-    }
-    out.bytes(text);
-    queue(out.take());
-    at += n;
-  } while (at < body.size());
-}
-
-void Server::composeUpdate() {
-  const Region now = std::exchange(damage_, {});
-  const auto lock = picture_->lock();
-  for (const Rect& rect : now.rects()) {
-    const Rect r = rect.intersected(picture_->rect());
-    for (int y = r.y; y < r.bottom(); y += kTile)
-      for (int x = r.x; x < r.right(); x += kTile)
-        tile({x, y, std::min(kTile, r.right() - x), std::min(kTile, r.bottom() - y)});
-  }
-}
-
-/// One bitmap; with fewer than 32 bits its width is a multiple of four (2.2.9.1.1.3.1.2.2).
-void Server::tile(const Rect& area) {
-  const int bits = client_.colours;
-  Bytes data;
-  int width = area.width;
-  if (bits == 32) {
-    data = encodePlanar(picture_->at(area.x, area.y), picture_->stride(), area.width, area.height, true);
-  } else {
-    width = (area.width + 3) / 4 * 4;
-    PixelFormat format = PixelFormat::native();
-    if (bits == 16) format = PixelFormat::rgb565();
-    if (bits == 15)
-      format = PixelFormat::rgb565(), format.redShift = 10, format.greenMax = 31, format.redMax = 31;
-    if (bits == 24) format.bitsPerPixel = 24;
-    const PixelWriter writer(format);
-    const std::size_t row = static_cast<std::size_t>(width) * writer.bytesPerPixel();
-    Bytes pixels(row * static_cast<std::size_t>(area.height));
-    for (int y = 0; y < area.height; ++y)
-      writer.many(picture_->at(area.x, area.bottom() - 1 - y),
-                  pixels.data() + static_cast<std::size_t>(y) * row, static_cast<std::size_t>(area.width));
-    data = encodeInterleaved(pixels.data(), width, area.height, static_cast<int>(writer.bytesPerPixel()));
-  }
-  LittleWriter body;
-  body.u16(1).u16(1);
-  body.u16(static_cast<unsigned>(area.x)).u16(static_cast<unsigned>(area.y));
-  body.u16(static_cast<unsigned>(area.right() - 1)).u16(static_cast<unsigned>(area.bottom() - 1));
-  body.u16(static_cast<unsigned>(width))
-      .u16(static_cast<unsigned>(area.height))
-      .u16(static_cast<unsigned>(bits));
-  body.u16(0x401).u16(static_cast<unsigned>(data.size())).bytes(data);
-  fast(update::kBitmap, body.view());
-}
-
-void Server::setCursor(Cursor cursor) {
-  cursor_ = cursor;
-  if (!live_) return;
-  const std::size_t maskRow = (static_cast<std::size_t>(cursor.size.width) + 15) / 16 * 2;
-  LittleWriter colours, mask;
-  for (int y = cursor.size.height - 1; y >= 0; --y) {
-    Bytes bits(maskRow, 0);
-    for (int x = 0; x < cursor.size.width; ++x) {
-      const Pixel p = cursor.pixels[static_cast<std::size_t>(y * cursor.size.width + x)];
-      colours.u32(p);
-      if (p >> 24 == 0) bits[static_cast<std::size_t>(x) / 8] |= static_cast<Byte>(0x80 >> (x % 8));
-    }
-    mask.bytes(bits);
-  }
-  LittleWriter body;
-  body.u16(32)
-      .u16(0)
-      .u16(static_cast<unsigned>(cursor.hotspot.x))
-      .u16(static_cast<unsigned>(cursor.hotspot.y));
-  body.u16(static_cast<unsigned>(cursor.size.width)).u16(static_cast<unsigned>(cursor.size.height));
-  body.u16(static_cast<unsigned>(mask.size())).u16(static_cast<unsigned>(colours.size()));
-  body.bytes(colours.view()).bytes(mask.view());
-  fast(update::kPointerNew, body.view());
 }
 
 void Server::setClipboard(const std::string& utf8) {
@@ -507,29 +337,92 @@ void Server::endWith(std::uint32_t errorInfo) {
   work_.notify();
 }
 
-/// The one dynamic channel there is (MS-RDPEDYC 2.2, MS-RDPEDISP 2.2.2).
-void Server::dynamicMessage(ByteView message) {
-  LittleReader in(message, "dynamic channel");
-  const unsigned command = in.u8() >> 4;
-  LittleWriter out;
-  if (command == 5 && options_.allowResize) {
-    out.u8(0x10).u8(kDisplayChannel).text(std::string(kDisplayControl) + '\0');
-    sendChannel("drdynvc", out.view());
-  } else if (command == 1 && in.left() >= 5) {
-    in.skip(1);
-    displayOpen_ = in.u32() == 0;
-    if (!displayOpen_) return;
-    out.u8(0x30).u8(kDisplayChannel).u32(5).u32(20).u32(1).u32(4096).u32(4096);
-    sendChannel("drdynvc", out.view());
-  } else if (command == 3 && displayOpen_ && in.left() >= 1 + 16 + 40) {
-    in.skip(1);
-    if (in.u32() != 2) return;
-    in.skip(4 + 4);
-    if (in.u32() == 0) return;
-    in.skip(12);
-    const Size size{static_cast<int>(in.u32() & 0xffff), static_cast<int>(in.u32() & 0xffff)};
-    events_.sizeWanted(size);
+// Channels made as they are wanted (MS-RDPEDYC), and the one that measures the line.
+
+void Server::openDynamic() {
+  if (options_.allowResize) {
+    DynamicChannels::Listener display;
+    display.opened = [this] {  // MS-RDPEDISP 2.2.2.1
+      LittleWriter out;
+      out.u32(5).u32(20).u32(static_cast<std::uint32_t>(options_.mostMonitors)).u32(4096).u32(4096);
+      dynamic_.sendOn(kDisplayControl, out.view());
+    };
+    display.message = [this](ByteView message) { layoutMessage(message); };
+    dynamic_.listen(kDisplayControl, std::move(display));
   }
+  if (options_.pipeline && client_.graphicsPipeline) {
+    DynamicChannels::Listener graphics;
+    graphics.opened = [this] {
+      graphics_.emplace(picture_, *options_.pipeline,
+                        [this](Bytes message) { dynamic_.sendOn(kGraphicsChannel, writeZgfx(message)); });
+    };
+    graphics.message = [this](ByteView message) {
+      const bool before = graphics_->agreed();
+      graphics_->take(message);
+      if (!before && graphics_->agreed()) {
+        if (!monitors_.empty()) graphics_->reset(monitors_);
+        damage_ = Region(picture_->rect());
+      }
+      work_.notify();
+    };
+    graphics.closed = [this] { graphics_.reset(); };
+    dynamic_.listen(kGraphicsChannel, std::move(graphics));
+  }
+  if (!options_.sound.empty()) {
+    DynamicChannels::Listener sound;
+    sound.opened = [this] { dynamic_.sendOn(kSoundDynamic, writeSoundFormats(options_.sound)); };
+    sound.message = [this](ByteView message) {
+      if (!message.empty() && message[0] == 7) soundAgreed_ = true;  // the visitor's formats
+    };
+    dynamic_.listen(kSoundDynamic, std::move(sound));
+  }
+}
+
+void Server::playSound(ByteView samples) {
+  if (soundAgreed_) dynamic_.sendOn(kSoundDynamic, writeWave2(0, ++waves_ & 0xff, samples));
+}
+
+/// MS-RDPEDISP 2.2.2.2
+void Server::layoutMessage(ByteView message) {
+  LittleReader in(message, "display control");
+  if (in.u32() != 2) return;
+  in.skip(4 + 4);
+  const std::uint32_t count = in.u32();
+  if (count == 0 || count > static_cast<std::uint32_t>(options_.mostMonitors)) return;
+  std::vector<Rect> monitors;
+  for (std::uint32_t i = 0; i < count; ++i) {
+    const bool primary = (in.u32() & 1) != 0;
+    const int x = in.s32(), y = in.s32();
+    const Rect r{x, y, static_cast<int>(in.u32() & 0xffff), static_cast<int>(in.u32() & 0xffff)};
+    in.skip(20);
+    monitors.insert(primary ? monitors.begin() : monitors.end(), r);
+  }
+  events_.layoutWanted(monitors);
+}
+
+void Server::sendLine(ByteView body, unsigned flags) {
+  LittleWriter out;
+  if (security_.active()) return sendOn(messageChannel_, body, flags);
+  sendOn(messageChannel_, out.u16(flags).u16(0).bytes(body).view());
+}
+
+void Server::lineMessage(ByteView payload) {
+  if (security_.active()) {  // opened, so that the cipher stays in step
+    Bytes body(payload.begin(), payload.end());
+    if (body.size() >= 12) security_.open(ByteSpan(body).subspan(12), ByteView(body).subspan(4, 8), false);
+  }
+  LittleReader in(payload, "network characteristics");
+  if ((in.u16() & sec::kAutoDetectResponse) == 0) return;
+  LineFigures found;
+  found.roundTrip =
+      std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now() - asked_) +
+      std::chrono::milliseconds(1);
+  sendLine(writeLineFigures(2, found), sec::kAutoDetectRequest);
+}
+
+void Server::heartbeat(unsigned period, unsigned missed) {
+  LittleWriter out;
+  if (messageChannel_ != 0) sendLine(out.u8(0).u8(period).u8(missed).u8(missed).view(), sec::kHeartbeat);
 }
 
 }  // namespace kw::rdp

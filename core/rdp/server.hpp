@@ -1,7 +1,9 @@
 // The server side of RDP for one visitor: shows a shared Framebuffer, hands keys and pointer up. Network
-// level authentication or plain TLS; bitmaps as planar or RLE; pointers, clipboard text, display control.
-// Used by the lab and by tests. Everything runs on one strand.
+// level authentication or plain TLS; bitmaps as planar or RLE, surface commands, or the graphics pipeline;
+// pointers, clipboard text, display control with several monitors, sound. Used by the lab and by tests.
+// Everything runs on one strand.
 #pragma once
+#include <chrono>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -9,17 +11,23 @@
 #include "base/runtime.hpp"
 #include "picture/framebuffer.hpp"
 #include "picture/region.hpp"
+#include "rdp/auto_detect.hpp"
 #include "rdp/channels.hpp"
 #include "rdp/clipboard.hpp"
 #include "rdp/credssp.hpp"
+#include "rdp/graphics_service.hpp"
 #include "rdp/mcs.hpp"
 #include "rdp/pointer.hpp"
 #include "rdp/share.hpp"
+#include "rdp/sound.hpp"
 #include "rdp/standard_security.hpp"
 #include "wire/tls.hpp"
 #include "wire/wire_reader.hpp"
 
 namespace kw::rdp {
+
+/// How pictures go to visitors that have no pipeline, or are not offered it.
+enum class PlainForm { Bitmaps, RemoteFx, NsCodec };
 
 struct ServerOptions {
   std::string name = "machine";
@@ -30,6 +38,10 @@ struct ServerOptions {
   /// The password of an account, or the status that it is refused with.
   std::function<CredSspAnswer(const NtlmAccount&)> account;
   bool allowResize = true;
+  int mostMonitors = 1;
+  PlainForm plain = PlainForm::Bitmaps;
+  std::optional<PipelineForm> pipeline;  ///< for visitors that have it
+  std::vector<SampleForm> sound;         ///< forms offered; none: no sound
 };
 
 class ServerEvents {
@@ -41,8 +53,8 @@ class ServerEvents {
   /// Buttons as in session.hpp.
   virtual void pointer(Point, unsigned /*buttons*/) {}
   virtual void clipboard(const std::string& /*utf8*/) {}
-  /// True: the picture has the new size now (resized() was called).
-  virtual bool sizeWanted(Size) { return false; }
+  /// True: the picture has the new size now (resized() was called). More than one: from the primary on.
+  virtual bool layoutWanted(const std::vector<Rect>&) { return false; }
 };
 
 class Server {
@@ -56,7 +68,11 @@ class Server {
 
   void damaged(const Region& region);
   /// The shared picture has a new size (already changed by the caller).
-  void resized();
+  void resized(std::vector<Rect> monitors = {});
+  /// Samples in the form that was offered first.
+  void playSound(ByteView samples);
+  /// 2.2.16.1: a sign of life, promised every `period` seconds; silent for `missed` of them, we are gone.
+  void heartbeat(unsigned period, unsigned missed);
   void setCursor(Cursor cursor);
   void setClipboard(const std::string& utf8);
   void bell();
@@ -83,7 +99,12 @@ class Server {
   void fast(unsigned code, ByteView body);
   void sendOn(unsigned channelId, ByteView body, unsigned securityFlags = 0);
   void sendChannel(const std::string& name, ByteView message);
-  void dynamicMessage(ByteView message);
+  void openDynamic();
+  [[nodiscard]] bool hasPictureToSend() const;
+  void sendLine(ByteView body, unsigned flags);
+  void layoutMessage(ByteView message);
+  void lineMessage(ByteView payload);
+  void surfaceTile(const Rect& area);
   void queue(Bytes packet);
 
   Executor strand_;
@@ -99,17 +120,23 @@ class Server {
   std::vector<StaticChannel> channels_;
   std::map<unsigned, ChunkReader> chunks_;
   Clipboard clipboard_;
+  DynamicChannels dynamic_;
+  std::optional<GraphicsService> graphics_;
+  std::vector<Rect> monitors_;
+  unsigned messageChannel_ = 0;
+  unsigned waves_ = 0;
+  bool soundAgreed_ = false;
+  std::uint32_t surfaceFrames_ = 0;
+  std::chrono::steady_clock::time_point asked_;
   NtlmAccount account_;
   Signal work_;
   Bytes outgoing_;
   Region damage_;
   std::optional<Cursor> cursor_;
-  std::optional<Size> wantedSize_;
   Point at_;
   unsigned buttons_ = 0;
   std::uint32_t shareId_ = 0x103ea;
-  bool informed_ = false, live_ = false, closed_ = false, suppressed_ = false, displayOpen_ = false,
-       ending_ = false;
+  bool informed_ = false, live_ = false, closed_ = false, suppressed_ = false, ending_ = false;
   bool reactivating_ = false;  ///< between the end of a share and the client's being ready for the next
 };
 

@@ -120,8 +120,10 @@ void surfaceCommands(LittleWriter& sets) {
 }
 
 // 2.2.7.2.10.1.1: codecs are named by these sixteen bytes
-constexpr std::string_view kNsCodecName{"\xb9\x1b\x8d\xca\x0f\x00\x4f\x15\x58\x9f\xae\x2d\x1a\x87\xe2\xd6", 16};
-constexpr std::string_view kRemoteFxName{"\x12\x2f\x77\x76\x72\xbd\x63\x44\xaf\xb3\xb7\x3c\x9c\x6f\x78\x86", 16};
+constexpr std::string_view kNsCodecName{"\xb9\x1b\x8d\xca\x0f\x00\x4f\x15\x58\x9f\xae\x2d\x1a\x87\xe2\xd6",
+                                        16};
+constexpr std::string_view kRemoteFxName{"\x12\x2f\x77\x76\x72\xbd\x63\x44\xaf\xb3\xb7\x3c\x9c\x6f\x78\x86",
+                                         16};
 
 /// MS-RDPRFX 2.2.1.1 TS_RFX_CLNT_CAPS_CONTAINER: whole pictures, in either entropy coding.
 Bytes remoteFxAbilities() {
@@ -313,6 +315,30 @@ Reason reasonFor(std::uint32_t code) {
   else
     std::snprintf(text, sizeof text, "the service ended the session (code %04x)", code);
   return {text, "The machine's own log says more.", false};
+}
+
+std::vector<Rect> readMonitors(LittleReader& in, std::uint32_t count) {
+  if (count > kMostMonitors) protocolBroken("monitor layout", std::to_string(count) + " monitors");
+  std::vector<Rect> out;
+  for (std::uint32_t i = 0; i < count; ++i) {
+    std::int64_t edge[4];
+    for (std::int64_t& e : edge) e = in.s32();
+    const bool primary = (in.u32() & 1) != 0;
+    for (const std::int64_t e : edge)
+      if (e < -32768 || e > 32767) protocolBroken("monitor layout", "a monitor at an impossible place");
+    const Rect r{static_cast<int>(edge[0]), static_cast<int>(edge[1]),
+                 static_cast<int>(edge[2] - edge[0] + 1), static_cast<int>(edge[3] - edge[1] + 1)};
+    out.insert(primary ? out.begin() : out.end(), r);
+  }
+  return out;
+}
+
+void writeMonitors(LittleWriter& out, const std::vector<Rect>& monitors) {
+  const auto put = [&out](int v) { out.u32(static_cast<std::uint32_t>(v)); };
+  for (const Rect& m : monitors) {
+    for (int v : {m.x, m.y, m.right() - 1, m.bottom() - 1}) put(v);
+    put(&m == &monitors[0] ? 1 : 0);
+  }
 }
 
 std::uint32_t performanceFlags(const std::string& word) {  // 2.2.1.11.1.1.1

@@ -64,6 +64,10 @@ struct ClientInfo {  // 2.2.1.11.1.1
 Bytes writeClientInfo(const ClientInfo& info);
 ClientInfo readClientInfo(ByteView body);
 
+/// 2.2.1.3.6.1 TS_MONITOR_DEF: the primary one comes first out.
+std::vector<Rect> readMonitors(LittleReader& in, std::uint32_t count);
+void writeMonitors(LittleWriter& out, const std::vector<Rect>& monitors);
+
 /// performanceFlags for the words of "rdp.effects".
 std::uint32_t performanceFlags(const std::string& word);
 

@@ -114,7 +114,14 @@ void SoundReader::setWanted(bool on) {
 void SoundReader::answer() {
   answered_ = true;
   LittleWriter out;
-  out.u32(0x1).u32(0xffffffff).u32(0).u16(0).u16(static_cast<unsigned>(agreed_.size())).u8(0).u16(kVersion).u8(0);
+  out.u32(0x1)
+      .u32(0xffffffff)
+      .u32(0)
+      .u16(0)
+      .u16(static_cast<unsigned>(agreed_.size()))
+      .u8(0)
+      .u16(kVersion)
+      .u8(0);
   for (const SampleForm& f : agreed_) writeForm(out, f);
   events_.send(message(kFormats, out.view()));
   if (version_ < 6) return;

@@ -1,5 +1,5 @@
-// Sound from the service (MS-RDPEA), over its static channel or a dynamic one: plain samples only, which every
-// service has.
+// Sound from the service (MS-RDPEA), over its static channel or a dynamic one: plain samples only, which
+// every service has.
 #pragma once
 #include <functional>
 #include <vector>

@@ -1,11 +1,16 @@
 #include "session/rdp_session.hpp"
 
+#include <algorithm>
+
 #include "session/frame_counter.hpp"
 #include "session/session_base.hpp"
 
 namespace kw {
 
 namespace {
+
+/// More are not offered, whatever a service can have.
+constexpr int kMostScreens = 4;
 
 class RdpSession : public SessionBase, public rdp::ClientEvents {
  public:
@@ -59,8 +64,21 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     becomeLive();
     tellAbilities();
   }
-  void pictureResized(Size size) override {
-    observer_->pictureResized(size, {Screen{0, {0, 0, size.width, size.height}, 0}});
+  /// Monitors come in the order in which they were asked for: those of the plan that are on.
+  void pictureResized(Size size, const std::vector<Rect>& monitors) override {
+    std::vector<Screen> screens;
+    plan_.resize(std::max(plan_.size(), monitors.size()));
+    std::size_t next = 0;
+    for (std::size_t id = 0; id < plan_.size(); ++id) {
+      ScreenOffer& s = plan_[id];
+      s.id = static_cast<std::uint32_t>(id);
+      const std::size_t left = plan_.size() - id;
+      s.on = next < monitors.size() && (s.on || left <= monitors.size() - next);
+      s.area = s.on ? monitors[next++] : Rect{};
+      if (s.on) screens.push_back({s.id, s.area, 0});
+    }
+    observer_->pictureResized(size, screens);
+    if (mostScreens_ > 1) observer_->screensOffered(plan_);
   }
   void damaged(const Region& region) override { observer_->damaged(region); }
   void cursorChanged(const rdp::Cursor& c) override {
@@ -70,9 +88,13 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   void bell() override { observer_->bell(); }
   void lockKeys(unsigned bits) override { observer_->lockKeysChanged(bits); }
   void clipboardText(const std::string& text) override { tellClipboard(text); }
-  void resizable(bool can) override {
-    resizable_ = can;
+  void resizable(int mostMonitors) override {
+    resizable_ = mostMonitors > 0;
+    mostScreens_ = std::min(mostMonitors, kMostScreens);
+    plan_.resize(std::max<std::size_t>({plan_.size(), static_cast<std::size_t>(mostScreens_), 1}));
+    for (std::size_t id = 0; id < plan_.size(); ++id) plan_[id].id = static_cast<std::uint32_t>(id);
     tellAbilities();
+    if (mostScreens_ > 1) observer_->screensOffered(plan_);
   }
   void soundBegins(rdp::SampleForm form) override { observer_->soundBegins({form.channels, form.rate}); }
   void sound(ByteView samples) override { observer_->sound(samples); }
@@ -92,7 +114,27 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   }
   void sizeNow(Size size) override {
     config_.options.size = size;  // also for the next connection
-    if (client_) client_->requestSize(size);
+    if (!client_) return;
+    if (std::count_if(plan_.begin(), plan_.end(), [](const auto& s) { return s.on; }) <= 1)
+      return client_->requestSize(size);
+    for (ScreenOffer& s : plan_)
+      if (s.on) {
+        s.area.width = size.width, s.area.height = size.height;
+        break;
+      }
+    layOut(beside(plan_));
+  }
+  void switchScreenNow(std::uint32_t id, Size size) override {
+    if (!client_ || id >= plan_.size()) return;
+    std::vector<ScreenOffer> plan = plan_;
+    plan[id].on = !size.empty();
+    plan[id].area = {0, 0, size.width, size.height};
+    if (std::none_of(plan.begin(), plan.end(), [](const auto& s) { return s.on; }))
+      return observer_->remark("The last screen stays on.");
+    layOut(beside(std::move(plan)));
+  }
+  void arrangeNow(const std::vector<ScreenOffer>& wanted) override {
+    if (client_) layOut(wanted);
   }
   void soundNow(bool on) override {
     config_.options.sound = on;
@@ -118,6 +160,26 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   void connectionOver() override { client_.reset(); }
   bool triesAgainAtOnce(const Error& failure) override { return signIns_.again(failure); }
 
+  /// One to the right of the other, without gaps.
+  static std::vector<ScreenOffer> beside(std::vector<ScreenOffer> plan) {
+    int x = 0;
+    for (ScreenOffer& s : plan) {
+      if (!s.on) continue;
+      s.area.x = std::exchange(x, x + s.area.width);
+      s.area.y = 0;
+    }
+    return plan;
+  }
+  void layOut(const std::vector<ScreenOffer>& wanted) {
+    std::vector<Rect> monitors;
+    for (const ScreenOffer& s : wanted) {
+      if (s.id >= plan_.size()) continue;
+      plan_[s.id].on = s.on;
+      if (s.on) monitors.push_back(s.area);
+    }
+    client_->requestLayout(std::move(monitors));
+  }
+
   Task<StreamPtr> dial() {
     ConnectFindings findings;
     StreamPtr stream = co_await config_.way->connect(*this, route_, &findings);
@@ -133,6 +195,8 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   Task<void> connectAndServe() override {
     signIns_.begin();
     resizable_ = false;
+    mostScreens_ = 0;
+    plan_.assign(1, ScreenOffer{0, true, {}});
     client_ = std::make_unique<rdp::Client>(strand_, clock_, picture_, config_.options, *this);
     client_->pauseUpdates(paused_);
     if (!clipboard_.empty()) client_->offerClipboard(clipboard_);
@@ -143,8 +207,12 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   void everySecond(double seconds) override {
     if (!client_) return;
     const rdp::ClientFigures& now = client_->figures();
-    observer_->figuresChanged(counter_.since(seconds, now.bytesIn, now.bytesOut, now.frames,
-                                             now.rectanglesByForm, now.keyToPicture));
+    Figures f = counter_.since(seconds, now.bytesIn, now.bytesOut, now.frames, now.rectanglesByForm,
+                               now.keyToPicture);
+    f.roundTrip = now.line.roundTrip;
+    f.lineBitsPerSecond = now.line.kilobitsPerSecond * 1000.0;
+    f.soundBytes = now.soundBytes;
+    observer_->figuresChanged(f);
   }
 
   void tellAbilities() {
@@ -156,7 +224,9 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
         say(resizable_, "This service does not take a desktop size while connected (no display control).");
     c.power = {false, "A remote desktop has no power commands; its host has."};
     c.sound = {true, {}};
-    c.screens = {false, "This version shows one screen of a remote desktop."};
+    c.screens = say(mostScreens_ > 1,
+                    resizable_ ? "This service shows one screen and takes no more."
+                               : "This service takes no screens while connected (no display control).");
     c.quality = {false, "The service chooses how its pictures are packed."};
     c.colours = {false, "Colours are agreed when connecting: set them on the sheet."};
     c.files = {false, "Files of a remote desktop are not carried yet."};
@@ -170,6 +240,8 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   FrameCounter counter_;
   std::string clipboard_;
   bool paused_ = false, resizable_ = false;
+  std::vector<ScreenOffer> plan_;
+  int mostScreens_ = 0;
 };
 
 }  // namespace

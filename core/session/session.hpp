@@ -54,6 +54,9 @@ struct Figures {
   std::uint64_t bytesIn = 0, bytesOut = 0, frames = 0;
   std::string encodings;  ///< what came in the last second, most used first: "Tight + CopyRect"
   std::chrono::nanoseconds keyToPicture{};  ///< 0 when unknown
+  std::chrono::nanoseconds roundTrip{};     ///< as the peer measured it; 0 when unknown
+  double lineBitsPerSecond = 0;             ///< the same
+  std::uint64_t soundBytes = 0;             ///< decoded, in all
 };
 
 /// One jump on the way, as found.

@@ -216,8 +216,10 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
   void everySecond(double seconds) override {
     if (!client_) return;
     const spice::ClientFigures now = client_->figures();
-    observer_->figuresChanged(
-        counter_.since(seconds, now.bytesIn, now.bytesOut, now.frames, now.imagesByForm, now.keyToPicture));
+    Figures f =
+        counter_.since(seconds, now.bytesIn, now.bytesOut, now.frames, now.imagesByForm, now.keyToPicture);
+    f.soundBytes = soundBytes_;
+    observer_->figuresChanged(f);
   }
 
   void tellAbilities() {

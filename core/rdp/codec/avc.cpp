@@ -113,7 +113,8 @@ void AvcDecoder::size(Size size) {
 void AvcDecoder::takeMain(const Yuv420& in, const Rect& area) {
   const std::ptrdiff_t width = size_.width, half = (size_.width + 1) / 2;
   for (int y = area.y; y < area.bottom(); ++y) {
-    std::copy_n(in.planes[0] + y * in.strides[0] + area.x, area.width, &y_[static_cast<std::size_t>(y * width + area.x)]);
+    std::copy_n(in.planes[0] + y * in.strides[0] + area.x, area.width,
+                &y_[static_cast<std::size_t>(y * width + area.x)]);
     for (int c = 0; c < 2; ++c) {
       const Byte* from = in.planes[c + 1] + y / 2 * in.strides[c + 1];
       Byte* to = colours_[c].data() + y * width;
@@ -170,9 +171,8 @@ void AvcDecoder::evenOnes(const Rect& area) {
 Region AvcDecoder::show(const std::vector<Rect>& rects, Framebuffer& picture, Point at) const {
   Region damage;
   for (const Rect& wanted : rects) {
-    const Rect r = wanted.intersected({0, 0, size_.width, size_.height})
-                       .moved(at.x, at.y)
-                       .intersected(picture.rect());
+    const Rect r =
+        wanted.intersected({0, 0, size_.width, size_.height}).moved(at.x, at.y).intersected(picture.rect());
     for (int y = r.y; y < r.bottom(); ++y) {
       const auto from = static_cast<std::size_t>(y - at.y) * static_cast<std::size_t>(size_.width) +
                         static_cast<std::size_t>(r.x - at.x);

@@ -18,9 +18,9 @@ class ProgressiveDecoder {
 
  private:
   struct Component {
-    Coefficients now;                       ///< as decoded so far
+    Coefficients now;                         ///< as decoded so far
     std::array<std::int8_t, kTileArea> sign;  ///< of each coefficient: -1, 0 not known yet, 1
-    Quant bits;                             ///< position of the lowest bit that is known
+    Quant bits;                               ///< position of the lowest bit that is known
   };
   struct Tile {
     std::array<Component, 3> components;

@@ -68,8 +68,7 @@ void joinRow(const std::int16_t* low, const std::int16_t* high, const Level& l, 
 /// even = low - (highBefore + highAfter + 1) / 2, a row at a time
 KW_VECTOR void evenRow(const std::int16_t* low, const std::int16_t* before, const std::int16_t* after,
                        std::int16_t* out, int n) {
-  for (int i = 0; i < n; ++i)
-    out[i] = static_cast<std::int16_t>(low[i] - ((before[i] + after[i] + 1) >> 1));
+  for (int i = 0; i < n; ++i) out[i] = static_cast<std::int16_t>(low[i] - ((before[i] + after[i] + 1) >> 1));
 }
 KW_VECTOR void oddRow(const std::int16_t* high, const std::int16_t* above, const std::int16_t* below,
                       std::int16_t* out, int n) {
@@ -95,7 +94,7 @@ void joinColumns(const std::int16_t* low, const std::int16_t* high, const Level&
     std::memcpy(beyond, low + static_cast<std::ptrdiff_t>(l.low - 1) * width,
                 static_cast<std::size_t>(width) * 2);
   for (int i = 0; i < l.size / 2; ++i) {
-    const std::int16_t* below = 2 * i + 2 < l.size ? outRow(2 * i + 2)
+    const std::int16_t* below = 2 * i + 2 < l.size    ? outRow(2 * i + 2)
                                 : l.low == l.high + 2 ? beyond
                                                       : outRow(2 * i);
     oddRow(i < l.high ? highRow(i) : kNothing, outRow(2 * i), below, outRow(2 * i + 1), width);

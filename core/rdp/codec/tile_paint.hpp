@@ -20,7 +20,8 @@ inline void paintTile(const TilePixels& pixels, Point tile, const std::vector<Re
     const Rect part = r.intersected(whole);
     if (part.empty()) continue;
     for (int y = part.y; y < part.bottom(); ++y)
-      std::memcpy(picture.at(part.x, y), &pixels[static_cast<std::size_t>((y - tile.y) * kTileSide + part.x - tile.x)],
+      std::memcpy(picture.at(part.x, y),
+                  &pixels[static_cast<std::size_t>((y - tile.y) * kTileSide + part.x - tile.x)],
                   static_cast<std::size_t>(part.width) * sizeof(Pixel));
     damage.add(part);
   }

@@ -13,10 +13,10 @@ namespace kw::rdp {
 namespace {
 
 constexpr const char* kWhat = "compressed graphics";
-constexpr unsigned kSingle = 0xe0, kMultipart = 0xe1;    // 2.2.5.1 descriptor
-constexpr unsigned kType = 0x4, kCompressed = 0x20;      // 2.2.5.3
-constexpr std::size_t kHistory = 2500000;                // 3.1.9.1
-constexpr std::size_t kMostSegment = 65535;              // of one segment, opened
+constexpr unsigned kSingle = 0xe0, kMultipart = 0xe1;  // 2.2.5.1 descriptor
+constexpr unsigned kType = 0x4, kCompressed = 0x20;    // 2.2.5.3
+constexpr std::size_t kHistory = 2500000;              // 3.1.9.1
+constexpr std::size_t kMostSegment = 65535;            // of one segment, opened
 constexpr std::size_t kMostMessage = std::size_t{64} << 20;
 
 /// 3.1.9.1.2: a prefix, and what it stands for: a byte, or a distance with some more bits.
@@ -28,19 +28,19 @@ struct Token {
   std::uint32_t base;
 };
 constexpr std::array<Token, 40> kTokens{{
-    {1, 0, 8, false, 0},         {5, 17, 5, true, 0},         {5, 18, 7, true, 32},
-    {5, 19, 9, true, 160},       {5, 20, 10, true, 672},      {5, 21, 12, true, 1696},
-    {5, 24, 0, false, 0x00},     {5, 25, 0, false, 0x01},     {6, 44, 14, true, 5792},
-    {6, 45, 15, true, 22176},    {6, 52, 0, false, 0x02},     {6, 53, 0, false, 0x03},
-    {6, 54, 0, false, 0xff},     {7, 92, 18, true, 54944},    {7, 93, 20, true, 317088},
-    {7, 110, 0, false, 0x04},    {7, 111, 0, false, 0x05},    {7, 112, 0, false, 0x06},
-    {7, 113, 0, false, 0x07},    {7, 114, 0, false, 0x08},    {7, 115, 0, false, 0x09},
-    {7, 116, 0, false, 0x0a},    {7, 117, 0, false, 0x0b},    {7, 118, 0, false, 0x3a},
-    {7, 119, 0, false, 0x3b},    {7, 120, 0, false, 0x3c},    {7, 121, 0, false, 0x3d},
-    {7, 122, 0, false, 0x3e},    {7, 123, 0, false, 0x3f},    {7, 124, 0, false, 0x40},
-    {7, 125, 0, false, 0x80},    {8, 188, 20, true, 1365664}, {8, 189, 21, true, 2414240},
-    {8, 252, 0, false, 0x0c},    {8, 253, 0, false, 0x38},    {8, 254, 0, false, 0x39},
-    {8, 255, 0, false, 0x66},    {9, 380, 22, true, 4511392}, {9, 381, 23, true, 8705696},
+    {1, 0, 8, false, 0},          {5, 17, 5, true, 0},         {5, 18, 7, true, 32},
+    {5, 19, 9, true, 160},        {5, 20, 10, true, 672},      {5, 21, 12, true, 1696},
+    {5, 24, 0, false, 0x00},      {5, 25, 0, false, 0x01},     {6, 44, 14, true, 5792},
+    {6, 45, 15, true, 22176},     {6, 52, 0, false, 0x02},     {6, 53, 0, false, 0x03},
+    {6, 54, 0, false, 0xff},      {7, 92, 18, true, 54944},    {7, 93, 20, true, 317088},
+    {7, 110, 0, false, 0x04},     {7, 111, 0, false, 0x05},    {7, 112, 0, false, 0x06},
+    {7, 113, 0, false, 0x07},     {7, 114, 0, false, 0x08},    {7, 115, 0, false, 0x09},
+    {7, 116, 0, false, 0x0a},     {7, 117, 0, false, 0x0b},    {7, 118, 0, false, 0x3a},
+    {7, 119, 0, false, 0x3b},     {7, 120, 0, false, 0x3c},    {7, 121, 0, false, 0x3d},
+    {7, 122, 0, false, 0x3e},     {7, 123, 0, false, 0x3f},    {7, 124, 0, false, 0x40},
+    {7, 125, 0, false, 0x80},     {8, 188, 20, true, 1365664}, {8, 189, 21, true, 2414240},
+    {8, 252, 0, false, 0x0c},     {8, 253, 0, false, 0x38},    {8, 254, 0, false, 0x39},
+    {8, 255, 0, false, 0x66},     {9, 380, 22, true, 4511392}, {9, 381, 23, true, 8705696},
     {9, 382, 24, true, 17094304},
 }};
 

@@ -1,0 +1,525 @@
+// The graphics pipeline, sound, several monitors and signs of life, between our own two sides; pipeline
+// messages from the specification; H.264 as libx264 makes it.
+extern "C" {
+#include <libavcodec/avcodec.h>
+#include <libavutil/log.h>
+#include <libavutil/opt.h>
+}
+
+#include <cmath>
+
+#include "rdp/codec/avc.hpp"
+#include "tests/core/rdp_bench.hpp"
+
+using namespace kw;
+using namespace kw::rdp;
+using namespace kw::test;
+
+namespace {
+
+void clip(int& v) { v = std::clamp(v, 0, 255); }
+
+/// Luma and colours of a picture in the pipeline's own matrix (BT.709, full range), each whole.
+struct Planes {
+  Size size;
+  std::array<Bytes, 3> planes;
+  [[nodiscard]] Byte at(int plane, int x, int y) const {
+    return planes[static_cast<std::size_t>(plane)]
+                 [static_cast<std::size_t>(y) * static_cast<std::size_t>(size.width) +
+                  static_cast<std::size_t>(x)];
+  }
+};
+
+Planes planesOf(const Framebuffer& f) {
+  Planes out{f.size(), {}};
+  for (int y = 0; y < f.height(); ++y)
+    for (int x = 0; x < f.width(); ++x) {
+      const double r = f.pixel(x, y) >> 16 & 255, g = f.pixel(x, y) >> 8 & 255, b = f.pixel(x, y) & 255;
+      const double luma = 0.2126 * r + 0.7152 * g + 0.0722 * b;
+      int v[3] = {static_cast<int>(std::lround(luma)),
+                  static_cast<int>(std::lround((b - luma) / 1.8556 + 128)),
+                  static_cast<int>(std::lround((r - luma) / 1.5748 + 128))};
+      for (int i = 0; i < 3; ++i)
+        clip(v[i]), out.planes[static_cast<std::size_t>(i)].push_back(static_cast<Byte>(v[i]));
+    }
+  return out;
+}
+
+/// 4:2:0 from whole planes; colours as the mean of four.
+struct Frame420 {
+  Size size;
+  std::array<Bytes, 3> planes;
+};
+
+Frame420 mainFrame(const Planes& p) {
+  Frame420 out{p.size, {p.planes[0], {}, {}}};
+  for (int c = 1; c < 3; ++c)
+    for (int y = 0; y < p.size.height; y += 2)
+      for (int x = 0; x < p.size.width; x += 2)
+        out.planes[static_cast<std::size_t>(c)].push_back(static_cast<Byte>(
+            (p.at(c, x, y) + p.at(c, x + 1, y) + p.at(c, x, y + 1) + p.at(c, x + 1, y + 1) + 2) / 4));
+  return out;
+}
+
+/// MS-RDPEGFX 3.3.8.3.2: the rest of the colours in the first arrangement.
+Frame420 restFirst(const Planes& p) {
+  Frame420 out{p.size, {Bytes(static_cast<std::size_t>(p.size.area()), 128), {}, {}}};
+  for (int y = 1; y < p.size.height; y += 2)
+    for (int c = 1; c < 3; ++c) {
+      const int row = y / 2 / 8 * 16 + y / 2 % 8 + (c - 1) * 8;
+      for (int x = 0; x < p.size.width; ++x)
+        out.planes[0][static_cast<std::size_t>(row * p.size.width + x)] = p.at(c, x, y);
+    }
+  for (int c = 1; c < 3; ++c)
+    for (int y = 0; y < p.size.height; y += 2)
+      for (int x = 1; x < p.size.width; x += 2)
+        out.planes[static_cast<std::size_t>(c)].push_back(p.at(c, x, y));
+  return out;
+}
+
+/// MS-RDPEGFX 3.3.8.3.3: in the second.
+Frame420 restSecond(const Planes& p) {
+  const int w = p.size.width, h = p.size.height;
+  Frame420 out{p.size,
+               {Bytes(static_cast<std::size_t>(w * h)), Bytes(static_cast<std::size_t>(w * h / 4)),
+                Bytes(static_cast<std::size_t>(w * h / 4))}};
+  for (int c = 1; c < 3; ++c) {
+    for (int y = 0; y < h; ++y)
+      for (int x = 0; x < w / 2; ++x)
+        out.planes[0][static_cast<std::size_t>(y * w + (c - 1) * (w / 2) + x)] = p.at(c, 2 * x + 1, y);
+    for (int y = 0; y < h / 2; ++y)
+      for (int x = 0; x < w / 4; ++x) {
+        const auto at = static_cast<std::size_t>(y * (w / 2) + (c - 1) * (w / 4) + x);
+        out.planes[1][at] = p.at(c, 4 * x, 2 * y + 1);
+        out.planes[2][at] = p.at(c, 4 * x + 2, 2 * y + 1);
+      }
+  }
+  return out;
+}
+
+class H264Maker {
+ public:
+  explicit H264Maker(Size size) : size_(size) {
+    av_log_set_level(AV_LOG_QUIET);
+    const AVCodec* codec = avcodec_find_encoder(AV_CODEC_ID_H264);
+    REQUIRE(codec != nullptr);
+    context_ = avcodec_alloc_context3(codec);
+    context_->width = size.width, context_->height = size.height;
+    context_->time_base = {1, 25};
+    context_->pix_fmt = AV_PIX_FMT_YUV420P;
+    context_->max_b_frames = 0;
+    av_opt_set(context_->priv_data, "tune", "zerolatency", 0);
+    av_opt_set(context_->priv_data, "crf", "0", 0);
+    REQUIRE(avcodec_open2(context_, codec, nullptr) == 0);
+  }
+  ~H264Maker() { avcodec_free_context(&context_); }
+
+  Bytes encode(const Frame420& in) {
+    AVFrame* frame = av_frame_alloc();
+    frame->format = AV_PIX_FMT_YUV420P, frame->width = size_.width, frame->height = size_.height;
+    REQUIRE(av_frame_get_buffer(frame, 0) == 0);
+    for (int p = 0; p < 3; ++p) {
+      const int w = p == 0 ? size_.width : size_.width / 2, h = p == 0 ? size_.height : size_.height / 2;
+      for (int y = 0; y < h; ++y)
+        std::memcpy(frame->data[p] + y * frame->linesize[p],
+                    in.planes[static_cast<std::size_t>(p)].data() + y * w, static_cast<std::size_t>(w));
+    }
+    frame->pts = next_++;
+    REQUIRE(avcodec_send_frame(context_, frame) == 0);
+    AVPacket* packet = av_packet_alloc();
+    REQUIRE(avcodec_receive_packet(context_, packet) == 0);
+    Bytes out(packet->data, packet->data + packet->size);
+    av_packet_free(&packet);
+    av_frame_free(&frame);
+    return out;
+  }
+
+ private:
+  Size size_;
+  AVCodecContext* context_ = nullptr;
+  std::int64_t next_ = 0;
+};
+
+/// 2.2.4.4 for the whole picture.
+Bytes withRect(Size size, ByteView coded) {
+  LittleWriter out;
+  out.u32(1).u16(0).u16(0).u16(static_cast<unsigned>(size.width)).u16(static_cast<unsigned>(size.height));
+  return out.u8(20).u8(100).bytes(coded).take();
+}
+
+/// Smooth, with colours that change from pixel to pixel only a little.
+Framebuffer smooth(Size size) {
+  Framebuffer out(size);
+  for (int y = 0; y < size.height; ++y)
+    for (int x = 0; x < size.width; ++x)
+      *out.at(x, y) =
+          rgb(static_cast<unsigned>(x * 255 / size.width), static_cast<unsigned>(y * 255 / size.height),
+              static_cast<unsigned>((x + y) * 255 / (size.width + size.height)));
+  return out;
+}
+
+/// Single columns of red and blue, far enough apart to be no noise, which 4:2:0 alone cannot show.
+Framebuffer striped(Size size) {
+  Framebuffer out(size);
+  for (int y = 0; y < size.height; ++y)
+    for (int x = 0; x < size.width; ++x) *out.at(x, y) = x % 2 == 0 ? rgb(200, 60, 60) : rgb(60, 60, 200);
+  return out;
+}
+
+/// A pipeline that is fed by hand.
+struct Fed {
+  std::shared_ptr<Framebuffer> picture = std::make_shared<Framebuffer>(Size{320, 200});
+  std::vector<Bytes> sent;
+  std::vector<Rect> monitors;
+  Region damage = Region::exact();
+  Graphics graphics{picture,
+                    {[this](Bytes m) { sent.push_back(std::move(m)); },
+                     [this](Size, std::vector<Rect> m) { monitors = std::move(m); },
+                     [this](const Region& r) { damage.add(r); }}};
+  void say(unsigned command, const LittleWriter& body) {
+    graphics.take(compressZgfx(writeGraphics(command, body.view())));
+  }
+  void surface(unsigned id, Size size, Point at, bool shown = true) {
+    LittleWriter make, map;
+    say(graphics::kCreateSurface,
+        make.u16(id).u16(static_cast<unsigned>(size.width)).u16(static_cast<unsigned>(size.height)).u8(0x20));
+    if (shown)
+      say(graphics::kMapToOutput,
+          map.u16(id).u16(0).u32(static_cast<std::uint32_t>(at.x)).u32(static_cast<std::uint32_t>(at.y)));
+  }
+  void fill(unsigned id, Pixel colour, const Rect& r) {
+    LittleWriter out;
+    out.u16(id).u32(colour).u16(1);
+    for (int v : {r.x, r.y, r.right(), r.bottom()}) out.u16(static_cast<unsigned>(v));
+    say(graphics::kSolidFill, out);
+  }
+  void endFrame(std::uint32_t frame) {
+    LittleWriter start, end;
+    say(graphics::kStartFrame, start.u32(0).u32(frame));
+    say(graphics::kEndFrame, end.u32(frame));
+  }
+};
+
+void put(LittleWriter& out, const Rect& r) {
+  for (int v : {r.x, r.y, r.right(), r.bottom()}) out.u16(static_cast<unsigned>(v));
+}
+
+}  // namespace
+
+TEST_CASE("Pipeline: every codec of our own service shows its desktop", "[rdp][graphics]") {
+  const PipelineForm form = GENERATE(PipelineForm::Raw, PipelineForm::Planar, PipelineForm::Progressive,
+                                     PipelineForm::Clear, PipelineForm::RemoteFx);
+  const bool trickle = form == PipelineForm::Planar;
+  Bench bench(trickle);
+  bench.server.pipeline = form;
+  bench.open();
+  REQUIRE(bench.live());
+  const bool lossy = form == PipelineForm::Progressive || form == PipelineForm::RemoteFx;
+  REQUIRE(bench.until([&] {
+    const auto lock = bench.seen_->lock();
+    return largestDifference(*bench.seen_, *bench.shown) <= (lossy ? 10 : 0);
+  }));
+  // What changes later comes too.
+  bench.on([&] {
+    bench.shown->fill({40, 30, 100, 90}, rgb(10, 120, 60));
+    bench.host->damaged(Region({40, 30, 100, 90}));
+    return 0;
+  });
+  CHECK(bench.until([&] {
+    const auto lock = bench.seen_->lock();
+    return largestDifference(*bench.seen_, *bench.shown) <= (lossy ? 10 : 0);
+  }));
+  const auto forms = bench.on([&] { return bench.visitor->figures().rectanglesByForm; });
+  CHECK(forms.contains(form == PipelineForm::Raw           ? "raw"
+                       : form == PipelineForm::Planar      ? "planar"
+                       : form == PipelineForm::Progressive ? "progressive"
+                       : form == PipelineForm::Clear       ? "ClearCodec"
+                                                           : "RemoteFX"));
+}
+
+TEST_CASE("Pipeline: not asked for, bitmaps come; the size follows inside of it", "[rdp][graphics]") {
+  Bench bench;
+  bench.server.pipeline = PipelineForm::Planar;
+  SECTION("not asked for") {
+    bench.client.codecs.pipeline = false;
+    bench.open();
+    REQUIRE(bench.live());
+    CHECK(samePixels(*bench.seen_, *bench.shown));
+    CHECK(bench.on([&] { return bench.visitor->figures().rectanglesByForm.contains("planar"); }));
+  }
+  SECTION("another size") {
+    bench.open();
+    REQUIRE(bench.live());
+    REQUIRE(bench.until([&] { return bench.seen.canResize > 0; }));
+    bench.on([&] { return bench.visitor->requestSize({501, 300}), 0; });
+    CHECK(bench.until([&] {
+      const auto lock = bench.seen_->lock();
+      return bench.seen_->size() == Size{500, 300} && samePixels(*bench.seen_, *bench.shown);
+    }));
+  }
+}
+
+TEST_CASE("Surface commands: RemoteFX and NSCodec from our own service", "[rdp][graphics]") {
+  const PlainForm form = GENERATE(PlainForm::RemoteFx, PlainForm::NsCodec);
+  Bench bench;
+  bench.client.codecs = {false, false, form == PlainForm::RemoteFx, form == PlainForm::NsCodec};
+  bench.server.plain = form;
+  bench.open();
+  REQUIRE(bench.live());
+  CHECK(bench.until([&] {
+    const auto lock = bench.seen_->lock();
+    return largestDifference(*bench.seen_, *bench.shown) <= 10;
+  }));
+  CHECK(bench.on([&] {
+    return bench.visitor->figures().rectanglesByForm.contains(form == PlainForm::RemoteFx ? "RemoteFX"
+                                                                                          : "NSCodec");
+  }));
+}
+
+TEST_CASE("Pipeline: fills, copies, kept pictures and mapping", "[rdp][graphics]") {
+  Fed fed;
+  LittleWriter reset;
+  reset.u32(300).u32(150).u32(2);
+  writeMonitors(reset, {{0, 0, 200, 150}, {200, 0, 100, 150}});
+  fed.say(graphics::kReset, reset);
+  CHECK(fed.picture->size() == Size{300, 150});
+  CHECK(fed.monitors.size() == 2);
+  fed.surface(1, {100, 80}, {10, 20});
+  fed.surface(2, {50, 50}, {0, 0}, false);
+  fed.fill(1, 0x00102030, {0, 0, 100, 80});
+  fed.fill(2, 0x00ff0000, {0, 0, 50, 50});
+  LittleWriter copy, keep, show;
+  copy.u16(2).u16(1);
+  put(copy, {0, 0, 20, 10});
+  fed.say(graphics::kSurfaceToSurface, copy.u16(2).u16(5).u16(6).u16(95).u16(75));
+  keep.u16(2).u64(1).u16(7);
+  put(keep, {0, 0, 8, 8});
+  fed.say(graphics::kSurfaceToCache, keep);
+  fed.say(graphics::kCacheToSurface, show.u16(7).u16(1).u16(1).u16(50).u16(50));
+  CHECK(fed.damage.empty());  // nothing is shown before its frame ends
+  fed.endFrame(31);
+  const Pixel ground = rgb(0x10, 0x20, 0x30), red = rgb(255, 0, 0);
+  CHECK(fed.picture->pixel(10, 20) == ground);
+  CHECK(fed.picture->pixel(15, 26) == red);
+  CHECK(fed.picture->pixel(34, 35) == red);
+  CHECK(fed.picture->pixel(35, 26) == ground);
+  CHECK(fed.picture->pixel(109, 99) == red);  // cut at the surface's edge
+  CHECK(fed.picture->pixel(110, 100) == kOpaque);
+  CHECK(fed.picture->pixel(60, 70) == red);
+  CHECK(fed.damage.covers({10, 20, 100, 80}));
+  // 2.2.2.13: nothing queued, the frame's number, one in all
+  LittleReader ack(fed.sent.back());
+  CHECK(ack.u16() == graphics::kAcknowledge);
+  ack.skip(6);
+  CHECK(ack.u32() == 0);
+  CHECK(ack.u32() == 31);
+  CHECK(ack.u32() == 1);
+  // Mapped to another size, it is drawn at that size.
+  LittleWriter scaled;
+  scaled.u16(1).u16(0).u32(0).u32(0).u32(200).u32(150);
+  fed.say(graphics::kMapToScaled, scaled);
+  fed.endFrame(32);
+  CHECK(fed.picture->pixel(199, 70) == ground);
+  // Gone is gone.
+  LittleWriter gone;
+  fed.say(graphics::kDeleteSurface, gone.u16(1));
+  CHECK_THROWS_AS(fed.fill(1, 0, {0, 0, 1, 1}), Error);
+}
+
+TEST_CASE("Pipeline: a hostile service gets a clear error and little memory", "[rdp][graphics]") {
+  Fed fed;
+  LittleWriter huge, far, beyond, unknown, evict;
+  LittleWriter body;
+  CHECK_THROWS_AS(fed.say(graphics::kCreateSurface, huge.u16(1).u16(65535).u16(65535).u8(0x20)), Error);
+  fed.surface(3, {64, 64}, {0, 0});
+  beyond.u16(3).u64(0).u16(1);
+  put(beyond, {10, 10, 64, 64});
+  CHECK_THROWS_AS(fed.say(graphics::kSurfaceToCache, beyond), Error);
+  far.u16(3).u16(graphics::kRaw).u8(0x20);
+  put(far, {0, 0, 65, 64});
+  CHECK_THROWS_AS(fed.say(graphics::kWireToSurface1, far.u32(0)), Error);
+  unknown.u16(3).u16(0x77).u8(0x20);
+  put(unknown, {0, 0, 4, 4});
+  CHECK_THROWS_AS(fed.say(graphics::kWireToSurface1, unknown.u32(0)), Error);
+  CHECK_THROWS_AS(fed.say(graphics::kCacheToSurface, LittleWriter().u16(9).u16(3).u16(0)), Error);
+  CHECK_NOTHROW(fed.say(graphics::kEvict, evict.u16(9)));
+  CHECK_THROWS_AS(fed.say(graphics::kReset, LittleWriter().u32(100000).u32(100000).u32(0)), Error);
+  CHECK_THROWS_AS(fed.say(graphics::kReset, LittleWriter().u32(640).u32(480).u32(1000)), Error);
+  // Surfaces and kept pictures have a sum that is not passed.
+  int made = 0;
+  try {
+    for (unsigned id = 10; id < 200; ++id, ++made) fed.surface(id, {8000, 8000}, {0, 0}, false);
+  } catch (const Error& e) {
+    CHECK(e.kind() == ErrorKind::ProtocolBroken);
+  }
+  CHECK(made <= 2);
+}
+
+TEST_CASE("Pipeline: H.264 in 4:2:0 shows what was encoded", "[rdp][graphics][h264]") {
+  const Size size{96, 64};
+  const Framebuffer source = smooth(size);
+  H264Maker maker(size);
+  Fed fed;
+  fed.surface(1, size, {0, 0});
+  const Bytes unit = withRect(size, maker.encode(mainFrame(planesOf(source))));
+  LittleWriter wire;
+  wire.u16(1).u16(graphics::kAvc420).u8(0x20);
+  put(wire, {0, 0, size.width, size.height});
+  fed.say(graphics::kWireToSurface1, wire.u32(static_cast<std::uint32_t>(unit.size())).bytes(unit));
+  fed.endFrame(1);
+  CHECK(largestDifference(fed.picture->cropped({0, 0, size.width, size.height}), source) <= 8);
+}
+
+TEST_CASE("Pipeline: H.264 in 4:4:4 keeps single coloured columns, in both arrangements",
+          "[rdp][graphics][h264]") {
+  const bool second = GENERATE(false, true);
+  const Size size{96, 64};
+  const Framebuffer source = striped(size);
+  const Planes planes = planesOf(source);
+  H264Maker maker(size);
+  AvcDecoder decoder;
+  Framebuffer seen(size);
+  const FullColour arrangement = second ? FullColour::Second : FullColour::First;
+  const Bytes main = withRect(size, maker.encode(mainFrame(planes)));
+  const Bytes rest = withRect(size, maker.encode(second ? restSecond(planes) : restFirst(planes)));
+  SECTION("both at once") {
+    LittleWriter both;
+    both.u32(static_cast<std::uint32_t>(main.size())).bytes(main).bytes(rest);
+    decoder.decode444(both.view(), arrangement, seen, {0, 0});
+  }
+  SECTION("one after the other") {
+    LittleWriter first, then;
+    decoder.decode444(first.u32(1U << 30 | static_cast<std::uint32_t>(main.size())).bytes(main).view(),
+                      arrangement, seen, {0, 0});
+    CHECK(largestDifference(seen, source) > 40);  // colours are mixed until the rest comes
+    decoder.decode444(then.u32(2U << 30).bytes(rest).view(), arrangement, seen, {0, 0});
+  }
+  CHECK(largestDifference(seen, source) <= 6);
+}
+
+TEST_CASE("Pipeline: broken H.264 is an error, not a crash", "[rdp][graphics][h264]") {
+  AvcDecoder decoder;
+  Framebuffer seen({64, 64});
+  CHECK_THROWS_AS(decoder.decode420(Bytes{1, 0, 0}, seen, {0, 0}), Error);
+  CHECK_THROWS_AS(decoder.decode420(Bytes{0xff, 0xff, 0xff, 0x7f}, seen, {0, 0}), Error);
+  CHECK_THROWS_AS(decoder.decode444(Bytes{0, 0, 0, 0xc0}, FullColour::First, seen, {0, 0}), Error);
+}
+
+TEST_CASE("Sound: samples arrive as they were sent, once they are wanted", "[rdp][sound]") {
+  Bench bench;
+  bench.server.sound = {{2, 44100, 16}, {1, 8000, 8}};
+  const bool fromTheStart = GENERATE(true, false);
+  bench.client.sound = fromTheStart;
+  bench.open();
+  REQUIRE(bench.live());
+  if (!fromTheStart) bench.on([&] { return bench.visitor->wantSound(true), 0; });
+  Bytes tone;
+  for (int i = 0; i < 4410; ++i) {
+    const auto v = static_cast<std::int16_t>(12000 * std::sin(i * 2 * 3.14159265 * 440 / 44100));
+    for (int c = 0; c < 2; ++c)
+      tone.push_back(static_cast<Byte>(v)), tone.push_back(static_cast<Byte>(v >> 8));
+  }
+  CHECK(bench.until([&] {
+    bench.host->playSound(tone);
+    return !bench.seen.samples.empty();
+  }));
+  CHECK(bench.seen.sounds.front() == SampleForm{2, 44100, 16});
+  CHECK(bench.on([&] { return std::equal(tone.begin(), tone.end(), bench.seen.samples.begin()); }));
+  CHECK(bench.on([&] { return bench.visitor->figures().soundBytes; }) >= tone.size());
+}
+
+TEST_CASE("Sound: a wave in two messages, narrow samples, and forms that were not agreed", "[rdp][sound]") {
+  std::vector<Bytes> sent;
+  std::vector<SampleForm> begun;
+  Bytes heard;
+  SoundReader reader(
+      {[&](Bytes m) { sent.push_back(std::move(m)); }, [&](SampleForm f) { begun.push_back(f); },
+       [&](ByteView s) { heard.insert(heard.end(), s.begin(), s.end()); }, [] {}},
+      true);
+  // Offered: something packed, then 8 bits, then 16; the second and third are taken, and counted anew.
+  LittleWriter offer;
+  offer.u8(7).u8(0).u16(0).u32(0).u32(0).u32(0).u16(0).u16(3).u8(0).u16(5).u8(0);
+  offer.u16(0x55).u16(2).u32(44100).u32(16000).u16(1).u16(0).u16(2).u16(0xabcd);
+  offer.u16(1).u16(1).u32(8000).u32(8000).u16(1).u16(8).u16(0);
+  offer.u16(1).u16(2).u32(48000).u32(192000).u16(4).u16(16).u16(0);
+  reader.take(offer.view());
+  REQUIRE(sent.size() == 1);
+  CHECK(loadLe16(&sent[0][4 + 14]) == 2);  // 2.2.2.2 wNumberOfFormats
+  reader.take(LittleWriter()
+                  .u8(2)
+                  .u8(0)
+                  .u16(8 + 6)
+                  .u16(100)
+                  .u16(0)
+                  .u8(9)
+                  .zeros(3)
+                  .u8(0x80)
+                  .u8(0xff)
+                  .u8(0)
+                  .u8(0x80)
+                  .view());
+  CHECK(heard.empty());  // its rest is still to come
+  reader.take(LittleWriter().zeros(4).u8(0x40).u8(0x80).view());
+  CHECK(begun.back() == SampleForm{1, 8000, 8});
+  CHECK(heard == Bytes{0, 0, 0, 0x7f, 0, 0x80, 0, 0, 0, 0xc0, 0, 0});
+  REQUIRE(sent.size() == 2);  // 2.2.3.8: which one was played
+  CHECK(sent[1] == Bytes{5, 0, 4, 0, 100, 0, 9, 0});
+  CHECK_THROWS_AS(reader.take(writeWave2(7, 1, Bytes(4))), Error);
+  reader.take(LittleWriter().u8(6).u8(0).u16(4).u16(55).u16(66).view());
+  CHECK(sent.back() == Bytes{6, 0, 4, 0, 55, 0, 66, 0});
+}
+
+TEST_CASE("Monitors: two and three are added and taken away while connected", "[rdp][monitors]") {
+  const bool pipeline = GENERATE(true, false);
+  Bench bench;
+  bench.server.mostMonitors = 3;
+  if (pipeline) bench.server.pipeline = PipelineForm::Planar;
+  bench.open();
+  REQUIRE(bench.live());
+  REQUIRE(bench.until([&] { return bench.seen.canResize == 3; }));
+  const auto shows = [&](std::vector<Rect> monitors, Size size) {
+    return bench.until([&] {
+      const auto lock = bench.seen_->lock();
+      return bench.seen.monitors == monitors && bench.seen_->size() == size &&
+             samePixels(*bench.seen_, *bench.shown);
+    });
+  };
+  bench.on([&] { return bench.visitor->requestLayout({{0, 0, 320, 240}, {320, 0, 400, 300}}), 0; });
+  CHECK(shows({{0, 0, 320, 240}, {320, 0, 400, 300}}, {720, 300}));
+  bench.on([&] {
+    return bench.visitor->requestLayout({{0, 0, 320, 240}, {320, 0, 400, 300}, {720, 0, 200, 200}}), 0;
+  });
+  CHECK(shows({{0, 0, 320, 240}, {320, 0, 400, 300}, {720, 0, 200, 200}}, {920, 300}));
+  bench.on([&] { return bench.visitor->requestLayout({{0, 0, 320, 240}}), 0; });
+  CHECK(shows({{0, 0, 320, 240}}, {320, 240}));
+}
+
+TEST_CASE("The line is measured, and a service that falls silent after its promise is gone", "[rdp][line]") {
+  SECTION("round trip") {
+    Bench bench;
+    bench.open();
+    REQUIRE(bench.live());
+    CHECK(bench.until([&] { return bench.visitor->figures().line.roundTrip.count() > 0; }));
+  }
+  SECTION("silence") {
+    Bench bench;
+    bench.open();
+    REQUIRE(bench.live());
+    bench.on([&] { return bench.host->heartbeat(1, 1), 0; });
+    const auto end = bench.ended();
+    REQUIRE(end);
+    CHECK(end->kind() == ErrorKind::ClosedByPeer);
+    CHECK(std::string(end->what()).find("no sign of life") != std::string::npos);
+  }
+  SECTION("bandwidth") {  // 2.2.14.1.2, 2.2.14.1.4: counted between the two marks
+    AutoDetect line;
+    const auto at = [](int ms) { return std::chrono::milliseconds(ms); };
+    CHECK_FALSE(line.take(LittleWriter().u8(6).u8(0).u16(4).u16(0x14).view(), 1000, at(10)));
+    const auto answer = line.take(LittleWriter().u8(6).u8(0).u16(4).u16(0x429).view(), 51000, at(60));
+    REQUIRE(answer);
+    CHECK(*answer == LittleWriter().u8(14).u8(1).u16(4).u16(0xb).u32(50).u32(50000).take());
+    line.take(LittleWriter().u8(18).u8(0).u16(5).u16(0x8c0).u32(3).u32(80000).u32(4).view(), 0, at(70));
+    CHECK(line.found().roundTrip == at(4));
+    CHECK(line.found().kilobitsPerSecond == 80000);
+  }
+}
