@@ -1,4 +1,5 @@
 #include "cli/verbs.hpp"
+#include "cli/sound_file.hpp"
 
 #include <iostream>
 #include <nlohmann/json.hpp>
@@ -85,8 +86,12 @@ int click(const LiveOptions& options, Point at, int button) {
   return kDone;
 }
 
-int watch(const LiveOptions& options, int seconds, bool json) {
+int watch(const LiveOptions& options, int seconds, bool json, const std::string& soundFile) {
   Live live(options);
+  if (!soundFile.empty()) {
+    live.session().observe(std::make_shared<SoundFile>(soundFile));
+    live.session().setSound(true);
+  }
   live.waitForPicture();
   for (int i = 0; seconds == 0 || i < seconds; ++i) {
     live.watchFor(std::chrono::seconds(1));
@@ -99,7 +104,11 @@ int watch(const LiveOptions& options, int seconds, bool json) {
                                   {"bytesIn", f.bytesIn},
                                   {"frames", f.frames},
                                   {"encodings", f.encodings},
-                                  {"keyToPictureMs", latency}}
+                                  {"keyToPictureMs", latency},
+                                  {"roundTripMs",
+                                   std::chrono::duration<double, std::milli>(f.roundTrip).count()},
+                                  {"lineBitsPerSecond", f.lineBitsPerSecond},
+                                  {"soundBytes", f.soundBytes}}
                        .dump()
                 << std::endl;
     } else {
@@ -108,6 +117,7 @@ int watch(const LiveOptions& options, int seconds, bool json) {
                     f.framesPerSecond, f.bytesInPerSecond / 1000, f.bytesOutPerSecond / 1000,
                     f.encodings.c_str());
       std::cout << line;
+      if (f.soundBytes > 0) std::cout << "  sound " << f.soundBytes / 1000 << " kB";
       if (latency > 0) std::cout << "  key to picture " << static_cast<int>(latency) << " ms";
       std::cout << std::endl;
     }
@@ -272,7 +282,9 @@ void addSessionVerbs(CLI::App& app, Chosen& chosen) {
     addLiveOptions(*verb, *options);
     verb->add_option("--seconds", *seconds, "How long (0: until it ends)")->capture_default_str();
     verb->add_flag("--json", *json, "One JSON object a line");
-    verb->callback([=, &chosen] { chosen = [=] { return watch(*options, *seconds, *json); }; });
+    auto sound = std::make_shared<std::string>();
+    verb->add_option("--sound", *sound, "Write the machine's sound into this WAV file");
+    verb->callback([=, &chosen] { chosen = [=] { return watch(*options, *seconds, *json, *sound); }; });
   }
 }
 

@@ -13,7 +13,7 @@ constexpr const char* kWhat = "sound";
 constexpr unsigned kClose = 0x01, kWave = 0x02, kTraining = 0x06, kFormats = 0x07, kQualityMode = 0x0c,
                    kWave2 = 0x0d, kWaveConfirm = 0x05;
 constexpr unsigned kPcm = 1;
-constexpr unsigned kVersion = 6;
+constexpr unsigned kVersion = 8;
 
 Bytes message(unsigned type, ByteView body) {
   LittleWriter out;
