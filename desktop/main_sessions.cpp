@@ -20,6 +20,7 @@
 #include <QToolButton>
 #include <QVBoxLayout>
 #include "base/file.hpp"
+#include "desktop/clip_mime.hpp"
 #include "desktop/files_panel.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
@@ -43,9 +44,8 @@ void MainWindow::connectSession(OpenSession* session) {
     for (const auto& w : windows_)
       if (w && w->session() == session) w->close();
   });
-  connect(session, &OpenSession::clipboardArrived, this, [this](const QString& text) {
-    ownClipboard_ = text;
-    QApplication::clipboard()->setText(text);
+  connect(session, &OpenSession::clipArrived, this, [](std::shared_ptr<Clip> clip) {
+    QApplication::clipboard()->setMimeData(new ClipMime(std::move(clip)));
   });
   connect(session, &OpenSession::rang, this, [this, session] {
     QApplication::alert(this);
@@ -207,12 +207,10 @@ void MainWindow::openFiles(Id machine) {
 }
 
 void MainWindow::clipboardChanged() {
-  const QString text = QApplication::clipboard()->text();
-  if (text.isEmpty() || text == ownClipboard_) return;
-  ownClipboard_.clear();
   // Only the machine one works with gets it, not every open one.
-  if (OpenSession* s = current(); s != nullptr && s->isLive() && s->clipboardToMachine && !s->viewOnly())
-    s->session().offerClipboard(text.toStdString());
+  OpenSession* s = current();
+  if (s == nullptr || !s->isLive() || !s->clipboardToMachine || s->viewOnly()) return;
+  if (auto clip = clipOfDesktop()) s->session().offerClip(std::move(clip));
 }
 
 void MainWindow::openScreensPlan(OpenSession* session) {

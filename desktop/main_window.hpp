@@ -186,7 +186,6 @@ class MainWindow : public QMainWindow {
   QList<QPointer<ScreenWindow>> windows_;
   QJsonObject lastTimeOpen_;
   QTimer sayTimer_, watchTimer_;
-  QString ownClipboard_;  ///< what we put on the clipboard ourselves
   int spoutEdge_ = 1;
   double spoutShare_ = 0.3;
   bool sideWanted_ = true;

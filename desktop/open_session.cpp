@@ -110,11 +110,13 @@ class OpenSession::Bridge : public SessionObserver, public std::enable_shared_fr
       emit t.changed();
     });
   }
-  void clipboardText(const std::string& text) override {
-    hand([text](OpenSession& t) {
-      if (t.clipboardFromMachine) emit t.clipboardArrived(QString::fromStdString(text));
+  void clipboardText(const std::string& text) override { clipOffered(std::make_shared<TextClip>(text)); }
+  void clipOffered(std::shared_ptr<Clip> clip) override {
+    hand([clip](OpenSession& t) {
+      if (t.clipboardFromMachine) emit t.clipArrived(clip);
     });
   }
+  [[nodiscard]] bool wantsClipText() const override { return false; }
   void soundBegins(SoundForm form) override {
     hand([form](OpenSession& t) {
       t.sound_ = std::make_unique<Sound>(form);

@@ -97,7 +97,7 @@ class OpenSession : public QObject {
   void pictureResized();
   void pointerShapeChanged();
   void figuresChanged();
-  void clipboardArrived(const QString&);
+  void clipArrived(std::shared_ptr<kw::Clip>);
   void rang();
   void textChanged();
   void lineChanged();

@@ -72,7 +72,7 @@ class RdpDoor : public DoorServer, public rdp::ServerEvents {
     for (const Screen& s : screens) monitors.push_back(s.area);
     server_.resized(std::move(monitors));
   }
-  void setClipboard(const std::string& utf8) override { server_.setClipboard(utf8); }
+  void setClipboard(const std::string& utf8) override { server_.offerClip(std::make_shared<TextClip>(utf8)); }
   void bell() override { server_.bell(); }
 
   void signedIn(const rdp::NtlmAccount&) override {
@@ -87,7 +87,12 @@ class RdpDoor : public DoorServer, public rdp::ServerEvents {
   }
   void character(char32_t c, bool down) override { hands_.key(keysymOf(c), down); }
   void pointer(Point at, unsigned buttons) override { hands_.pointer(at, buttons); }
-  void clipboard(const std::string& text) override { hands_.clipboard(text); }
+  /// The guest takes text at once, whoever pastes.
+  void clipCame(std::shared_ptr<Clip> clip) override {
+    clip->fetch(ClipForm::Text, [alive = std::weak_ptr(alive_), this](std::optional<Bytes> text) {
+      if (text && alive.lock()) hands_.clipboard(std::string(text->begin(), text->end()));
+    });
+  }
   bool layoutWanted(const std::vector<Rect>& monitors) override {
     return monitors.size() == 1 ? hands_.resize(monitors[0].size()) : hands_.arrange(monitors);
   }
@@ -95,6 +100,7 @@ class RdpDoor : public DoorServer, public rdp::ServerEvents {
  private:
   Hands& hands_;
   bool shift_ = false;
+  std::shared_ptr<bool> alive_ = std::make_shared<bool>();
   rdp::Server server_;
 };
 

@@ -6,7 +6,7 @@ namespace kw::rdp {
 
 namespace {
 constexpr const char* kDisplayControl = "Microsoft::Windows::RDS::DisplayControl";
-constexpr std::size_t kMostOutgoing = 8 << 20;
+constexpr std::size_t kMostOutgoing = 2 * kMostClip;
 }  // namespace
 
 Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared_ptr<Framebuffer> picture,
@@ -24,8 +24,8 @@ Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared
                   sendOn(ioChannel_,
                          writeData(shareId_, user_, data::kFrameAcknowledge, body.u32(frame).view()));
                 }),
-      clipboard_({[this](Bytes message) { sendChannel("cliprdr", message); },
-                  [this](const std::string& text) { events_.clipboardText(text); }}),
+      clipboard_(strand, {[this](Bytes message) { sendChannel("cliprdr", message); },
+                          [this](std::shared_ptr<Clip> clip) { events_.clipCame(std::move(clip)); }}),
       dynamic_([this](Bytes message) { sendChannel("drdynvc", message); }),
       outgoingSignal_(strand) {
   openDisplayControl();
@@ -184,8 +184,8 @@ void Client::pointer(Point at, unsigned buttons) {
   outgoingSignal_.notify();
 }
 
-void Client::offerClipboard(const std::string& utf8) {
-  if (options_.clipboard) clipboard_.offer(utf8);
+void Client::offerClip(std::shared_ptr<Clip> clip) {
+  if (options_.clipboard) clipboard_.offer(std::move(clip));
 }
 
 /// 2.2.11.2

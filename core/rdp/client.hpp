@@ -92,7 +92,7 @@ class ClientEvents {
   virtual void pointerMoved(Point) {}
   virtual void bell() {}
   virtual void lockKeys(unsigned /*scroll 1, num 2, caps 4*/) {}
-  virtual void clipboardText(const std::string& /*utf8*/) {}
+  virtual void clipCame(std::shared_ptr<Clip>) {}
   /// How many monitors the desktop can have and be resized to from here; 0: it stays as it is.
   virtual void resizable(int /*mostMonitors*/) {}
   virtual void soundBegins(SampleForm) {}
@@ -116,7 +116,7 @@ class Client {
 
   void key(std::uint32_t keysym, std::uint32_t scanCode, bool down);
   void pointer(Point at, unsigned buttons);
-  void offerClipboard(const std::string& utf8);
+  void offerClip(std::shared_ptr<Clip> clip);
   void requestSize(Size size);
   /// The primary monitor first.
   void requestLayout(std::vector<Rect> monitors);

@@ -1,34 +1,50 @@
-// Clipboard text over the "cliprdr" channel (MS-RDPECLIP): each side announces that it has text; it is
-// fetched when it is wanted. Both sides of the protocol.
+// The clipboard over the "cliprdr" channel (MS-RDPECLIP): each side announces what it has; it is fetched when
+// somebody pastes. Both sides of the protocol. On one strand, but for the clips it gives out.
 #pragma once
+#include <deque>
 #include <functional>
 #include <string>
 
-#include "base/little.hpp"
+#include "base/runtime.hpp"
+#include "rdp/clip_forms.hpp"
 
 namespace kw::rdp {
 
 class Clipboard {
  public:
   struct Events {
-    std::function<void(Bytes)> send;                   ///< a whole message for the channel
-    std::function<void(const std::string&)> textCame;  ///< what was copied over there
+    std::function<void(Bytes)> send;                      ///< a whole message for the channel
+    std::function<void(std::shared_ptr<Clip>)> clipCame;  ///< something was copied over there
   };
-  explicit Clipboard(Events events) : events_(std::move(events)) {}
+  Clipboard(const Executor& strand, Events events);
+  ~Clipboard();
   void begin();  ///< the server side begins the talk
   void take(ByteView message);
   /// What was copied here; announced now, or once the other side is ready.
-  void offer(std::string utf8);
+  void offer(std::shared_ptr<Clip> clip);
 
  private:
+  class Remote;
+  struct Wish {
+    unsigned list = 0;  ///< of which announcement
+    ClipFormat format;
+    Clip::Got got;
+  };
   void sendCapabilities();
   void announce();
-  void formats(ByteView body, bool longNames);
+  void formats(ByteView body, unsigned flags);
   void request(LittleReader& in);
   void response(ByteView body, bool good);
+  void wish(Wish wish);
+  void askNext();
+
+  Executor strand_;
   Events events_;
-  bool ready_ = false, theirLongNames_ = false, wanted_ = false, offered_ = false;
-  std::string text_;
+  std::shared_ptr<Clipboard*> self_;  ///< points to nothing once this is gone
+  bool ready_ = false, theirLongNames_ = false, asking_ = false;
+  unsigned list_ = 0;
+  std::shared_ptr<Clip> offered_;
+  std::deque<Wish> wishes_;
 };
 
 }  // namespace kw::rdp

@@ -45,12 +45,12 @@ constexpr unsigned kFirstUser = 1001;        ///< T.125: user ids count from her
 // Limits on what a peer may send.
 constexpr std::size_t kMostCredSsp = 64 << 10;         ///< one TSRequest
 constexpr std::uint32_t kMostFragments = 32 << 20;     ///< a fast-path update put together
-constexpr std::size_t kMostChannelMessage = 16 << 20;  ///< a virtual channel's message put together
+constexpr std::size_t kMostChannelMessage = 64 << 20;  ///< a virtual channel's message put together
 constexpr std::size_t kMostCertificate = 64 << 10;
 constexpr int kMostPointerSide = 384;  ///< large pointers
 constexpr unsigned kMostCachedPointers = 128;
 constexpr unsigned kMostMonitors = 16;
 constexpr unsigned kMostDynamicChannels = 64;
-constexpr std::size_t kMostClipboardText = 16 << 20;
+constexpr std::size_t kMostClip = 48 << 20;  ///< in any one form, on the wire
 
 }  // namespace kw::rdp

@@ -20,8 +20,8 @@ Server::Server(const Executor& strand, std::shared_ptr<Framebuffer> picture, Ser
       picture_(std::move(picture)),
       options_(std::move(options)),
       events_(events),
-      clipboard_({[this](Bytes message) { sendChannel("cliprdr", message); },
-                  [this](const std::string& text) { events_.clipboard(text); }}),
+      clipboard_(strand, {[this](Bytes message) { sendChannel("cliprdr", message); },
+                          [this](std::shared_ptr<Clip> clip) { events_.clipCame(std::move(clip)); }}),
       dynamic_([this](Bytes message) { sendChannel("drdynvc", message); }, DynamicChannels::End::Service),
       work_(strand) {}
 
@@ -314,8 +314,8 @@ void Server::dataMessage(const DataHead& head) {
   }
 }
 
-void Server::setClipboard(const std::string& utf8) {
-  if (live_) clipboard_.offer(utf8);
+void Server::offerClip(std::shared_ptr<Clip> clip) {
+  if (live_) clipboard_.offer(std::move(clip));
 }
 
 void Server::bell() {

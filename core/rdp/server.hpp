@@ -52,7 +52,7 @@ class ServerEvents {
   virtual void character(char32_t, bool /*down*/) {}
   /// Buttons as in session.hpp.
   virtual void pointer(Point, unsigned /*buttons*/) {}
-  virtual void clipboard(const std::string& /*utf8*/) {}
+  virtual void clipCame(std::shared_ptr<Clip>) {}
   /// True: the picture has the new size now (resized() was called). More than one: from the primary on.
   virtual bool layoutWanted(const std::vector<Rect>&) { return false; }
 };
@@ -74,7 +74,7 @@ class Server {
   /// 2.2.16.1: a sign of life, promised every `period` seconds; silent for `missed` of them, we are gone.
   void heartbeat(unsigned period, unsigned missed);
   void setCursor(Cursor cursor);
-  void setClipboard(const std::string& utf8);
+  void offerClip(std::shared_ptr<Clip> clip);
   void bell();
   /// Ends the session with a reason of 2.2.5.1.1.
   void endWith(std::uint32_t errorInfo);

@@ -79,6 +79,18 @@ class Observers : public SessionObserver {
   void clipboardText(const std::string& text) override {
     each([&](SessionObserver& o) { o.clipboardText(text); });
   }
+  void clipOffered(std::shared_ptr<Clip> clip) override {
+    each([&](SessionObserver& o) { o.clipOffered(clip); });
+  }
+  [[nodiscard]] bool wantsClipText() const override {
+    return std::any_of(all_.begin(), all_.end(), [](const auto& o) { return o->wantsClipText(); });
+  }
+  /// The text of an offer, for those who cannot wait.
+  void clipTextFetched(const std::string& text) {
+    each([&](SessionObserver& o) {
+      if (o.wantsClipText()) o.clipboardText(text);
+    });
+  }
   void soundBegins(SoundForm form) override {
     each([&](SessionObserver& o) { o.soundBegins(form); });
   }

@@ -87,7 +87,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   void pointerMoved(Point at) override { observer_->pointerMoved(at); }
   void bell() override { observer_->bell(); }
   void lockKeys(unsigned bits) override { observer_->lockKeysChanged(bits); }
-  void clipboardText(const std::string& text) override { tellClipboard(text); }
+  void clipCame(std::shared_ptr<Clip> clip) override { tellClip(std::move(clip)); }
   void resizable(int mostMonitors) override {
     resizable_ = mostMonitors > 0;
     mostScreens_ = std::min(mostMonitors, kMostScreens);
@@ -108,9 +108,9 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   void pointerNow(Point at, unsigned buttons) override {
     if (client_) client_->pointer(at, buttons);
   }
-  void clipboardNow(const std::string& utf8) override {
-    clipboard_ = utf8;
-    if (client_) client_->offerClipboard(utf8);
+  void clipNow(std::shared_ptr<Clip> clip) override {
+    clipboard_ = std::move(clip);
+    if (client_) client_->offerClip(clipboard_);
   }
   void sizeNow(Size size) override {
     config_.options.size = size;  // also for the next connection
@@ -199,7 +199,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     plan_.assign(1, ScreenOffer{0, true, {}});
     client_ = std::make_unique<rdp::Client>(strand_, clock_, picture_, config_.options, *this);
     client_->pauseUpdates(paused_);
-    if (!clipboard_.empty()) client_->offerClipboard(clipboard_);
+    if (clipboard_) client_->offerClip(clipboard_);
     rdp::Client::Dial dialling = [this] { return dial(); };
     co_await client_->run(std::move(dialling));
   }
@@ -238,7 +238,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   std::shared_ptr<Framebuffer> picture_;
   std::unique_ptr<rdp::Client> client_;
   FrameCounter counter_;
-  std::string clipboard_;
+  std::shared_ptr<Clip> clipboard_;
   bool paused_ = false, resizable_ = false;
   std::vector<ScreenOffer> plan_;
   int mostScreens_ = 0;

@@ -10,6 +10,7 @@
 #include <string>
 #include <vector>
 
+#include "base/clip.hpp"
 #include "base/error.hpp"
 #include "base/task.hpp"
 #include "line/line.hpp"
@@ -172,6 +173,10 @@ class SessionObserver {
   /// A watch word came up.
   virtual void watchWordSeen(const std::string& /*pattern*/, const std::string& /*line*/) {}
   virtual void clipboardText(const std::string& /*utf8*/) {}
+  /// The same before anything of it was fetched, from engines that can wait. Whoever takes it so says false
+  /// to wantsClipText(); for the others its text is fetched at once.
+  virtual void clipOffered(std::shared_ptr<Clip>) {}
+  [[nodiscard]] virtual bool wantsClipText() const { return true; }
   virtual void soundBegins(SoundForm) {}
   virtual void sound(ByteView) {}
   virtual void soundEnds() {}
@@ -215,7 +220,9 @@ class Session {
   /// 8 the side buttons.
   virtual void pointer(Point at, unsigned buttons) = 0;
   virtual void pointerBy(int dx, int dy, unsigned buttons) = 0;
-  virtual void offerClipboard(std::string utf8) = 0;
+  /// What was copied here; an engine that can only have text fetches it at once.
+  virtual void offerClip(std::shared_ptr<Clip> clip) = 0;
+  void offerClipboard(std::string utf8) { offerClip(std::make_shared<TextClip>(std::move(utf8))); }
   virtual void requestSize(Size size) = 0;
   /// Switches a screen on (at the size, right of the others), or off when the size is empty.
   virtual void switchScreen(std::uint32_t id, Size size) = 0;

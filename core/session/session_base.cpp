@@ -95,9 +95,17 @@ void SessionBase::pointerBy(int dx, int dy, unsigned buttons) {
     if (s.policy_.mayType()) s.pointerByNow(dx, dy, buttons);
   });
 }
-void SessionBase::offerClipboard(std::string utf8) {
-  later([text = std::move(utf8)](SessionBase& s) {
-    if (s.policy_.mayPaste()) s.clipboardNow(text);
+void SessionBase::offerClip(std::shared_ptr<Clip> clip) {
+  later([clip = std::move(clip)](SessionBase& s) {
+    if (s.policy_.mayPaste()) s.clipNow(clip);
+  });
+}
+void SessionBase::clipNow(std::shared_ptr<Clip> clip) {
+  clip->fetch(ClipForm::Text, [self = shared_from_this()](std::optional<Bytes> text) {
+    if (!text) return;
+    self->later([text = std::string(text->begin(), text->end())](SessionBase& s) {
+      if (s.policy_.mayPaste()) s.clipboardNow(text);
+    });
   });
 }
 void SessionBase::requestSize(Size size) {
@@ -137,6 +145,17 @@ void SessionBase::setPaused(bool paused) {
 }
 void SessionBase::tellClipboard(const std::string& utf8) {
   if (policy_.clipboardFrom) observer_->clipboardText(utf8);
+}
+void SessionBase::tellClip(std::shared_ptr<Clip> clip) {
+  if (!policy_.clipboardFrom) return;
+  observer_->clipOffered(clip);
+  if (!observer_->wantsClipText()) return;
+  clip->fetch(ClipForm::Text, [self = shared_from_this()](std::optional<Bytes> text) {
+    if (!text) return;
+    self->later([text = std::string(text->begin(), text->end())](SessionBase& s) {
+      if (s.policy_.clipboardFrom) s.observer_->clipTextFetched(text);
+    });
+  });
 }
 void SessionBase::start() {
   post(strand_, [self = shared_from_this()] { self->startNow(); });

@@ -21,7 +21,7 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
   void key(std::uint32_t keysym, std::uint32_t scanCode, bool down) final;
   void pointer(Point at, unsigned buttons) final;
   void pointerBy(int dx, int dy, unsigned buttons) final;
-  void offerClipboard(std::string utf8) final;
+  void offerClip(std::shared_ptr<Clip> clip) final;
   void requestSize(Size size) final;
   void switchScreen(std::uint32_t id, Size size) final;
   void arrangeScreens(std::vector<ScreenOffer> plan) final;
@@ -54,6 +54,8 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
   virtual void pointerNow(Point, unsigned /*buttons*/) {}
   virtual void pointerByNow(int /*dx*/, int /*dy*/, unsigned /*buttons*/) {}
   virtual void clipboardNow(const std::string& /*utf8*/) {}
+  /// Fetches the text and calls clipboardNow(), unless the engine can offer before fetching.
+  virtual void clipNow(std::shared_ptr<Clip> clip);
   virtual void sizeNow(Size) {}
   virtual void switchScreenNow(std::uint32_t /*id*/, Size) {}
   virtual void arrangeNow(const std::vector<ScreenOffer>&) {}
@@ -65,6 +67,8 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
   virtual void pausedNow(bool /*paused*/) {}
   /// Text copied over there, told on if the policy lets it.
   void tellClipboard(const std::string& utf8);
+  /// The same before it is fetched.
+  void tellClip(std::shared_ptr<Clip> clip);
 
   /// What the address is called in sentences.
   [[nodiscard]] virtual std::string peerName() const = 0;

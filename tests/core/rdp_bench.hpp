@@ -8,7 +8,16 @@ namespace kw::test {
 
 using namespace kw::rdp;
 
+/// Fetches an offer's text into `out`, on the strand.
+inline void fetchText(Clip& clip, const Executor& strand, std::string* out) {
+  clip.fetch(ClipForm::Text, [strand, out](std::optional<Bytes> text) {
+    if (text) post(strand, [out, t = std::string(text->begin(), text->end())] { *out = t; });
+  });
+}
+
 struct Seen : ClientEvents {
+  Executor strand;
+  std::shared_ptr<Clip> clip;
   SignIn answer{"duty", "fern-house", SecretUse::Unknown};
   bool leavesOut = false, trusts = true, goesOn = true;
   std::vector<SignInRequest> asked;
@@ -44,7 +53,7 @@ struct Seen : ClientEvents {
   void damaged(const Region& r) override { region.add(r); }
   void cursorChanged(const rdp::Cursor& c) override { cursor = c; }
   void bell() override { ++bells; }
-  void clipboardText(const std::string& t) override { text = t; }
+  void clipCame(std::shared_ptr<Clip> c) override { clip = c, fetchText(*c, strand, &text); }
   void resizable(int most) override { canResize = most; }
   void soundBegins(SampleForm form) override { sounds.push_back(form); }
   void sound(ByteView s) override { samples.insert(samples.end(), s.begin(), s.end()); }
@@ -52,6 +61,8 @@ struct Seen : ClientEvents {
 };
 
 struct Desk : ServerEvents {
+  Executor strand;
+  std::shared_ptr<Clip> clip;
   std::vector<std::pair<std::uint32_t, bool>> keys;
   std::u32string characters;
   std::vector<std::pair<Point, unsigned>> pointers;
@@ -65,7 +76,7 @@ struct Desk : ServerEvents {
     if (down) characters += c;
   }
   void pointer(Point at, unsigned buttons) override { pointers.emplace_back(at, buttons); }
-  void clipboard(const std::string& t) override { text = t; }
+  void clipCame(std::shared_ptr<Clip> c) override { clip = c, fetchText(*c, strand, &text); }
   bool layoutWanted(const std::vector<Rect>& monitors) override {
     Rect all;
     for (const Rect& m : monitors) all = all.united(m);
@@ -100,6 +111,7 @@ class Bench {
   ~Bench() { runtime.stop(); }
 
   void open() {
+    seen.strand = desk.strand = strand;
     shown = std::make_shared<Framebuffer>(Size{10, 10});
     *shown = colourfulPicture({320, 200});
     desk.picture = shown;

@@ -405,34 +405,6 @@ TEST_CASE("Dynamic channels: known names open, others are refused, long messages
   CHECK_FALSE(opened);
 }
 
-TEST_CASE("Clipboard text goes both ways with the line ends of each side", "[rdp]") {
-  std::string here, there;
-  std::unique_ptr<Clipboard> client, server;
-  std::vector<std::pair<bool, Bytes>> wire;
-  client = std::make_unique<Clipboard>(Clipboard::Events{[&](Bytes m) { wire.emplace_back(true, m); },
-                                                         [&](const std::string& t) { here = t; }});
-  server = std::make_unique<Clipboard>(Clipboard::Events{[&](Bytes m) { wire.emplace_back(false, m); },
-                                                         [&](const std::string& t) { there = t; }});
-  const auto settle = [&] {
-    for (int i = 0; !wire.empty(); ++i) {
-      REQUIRE(i < 100);
-      const auto [toServer, message] = wire.front();
-      wire.erase(wire.begin());
-      (toServer ? server : client)->take(message);
-    }
-  };
-  client->offer("early");
-  server->begin();
-  settle();
-  CHECK(there == "early");
-  server->offer("Fern\nHöuse");
-  settle();
-  CHECK(here == "Fern\nHöuse");
-  client->offer("zwei\nZeilen 🌿");
-  settle();
-  CHECK(there == "zwei\nZeilen 🌿");
-}
-
 TEST_CASE("Input events have the bytes of the specification", "[rdp]") {
   InputEvents events;
   events.key(0x1e, true);

@@ -122,8 +122,8 @@ TEST_CASE("RDP: keys, characters, pointer, wheel, clipboard, bell and pointer sh
   CHECK(bench.desk.pointers.front().first == Point{30, 40});
   CHECK(bench.desk.pointers.back().second == 128);
   bench.on([&] {
-    bench.visitor->offerClipboard("from the desk");
-    bench.host->setClipboard("from the machine");
+    bench.visitor->offerClip(std::make_shared<TextClip>("from the desk"));
+    bench.host->offerClip(std::make_shared<TextClip>("from the machine"));
     bench.host->bell();
     bench.host->setCursor({{1, 2}, {0, 1}, {rgb(1, 2, 3), 0}});
     return 0;
@@ -155,14 +155,14 @@ TEST_CASE("RDP: the desktop takes the pane's size and the session stays", "[rdp]
   CHECK(bench.until([&] { return bench.seen.region.covers(bench.seen_->rect()); }));
   // Nobody looks: nothing comes.
   bench.on([&] { return bench.visitor->pauseUpdates(true), 0; });
-  bench.on([&] { return bench.visitor->offerClipboard("mark"), 0; });
+  bench.on([&] { return bench.visitor->offerClip(std::make_shared<TextClip>("mark")), 0; });
   CHECK(bench.until([&] { return bench.desk.text == "mark"; }));
   bench.on([&] {
     bench.shown->fill({0, 0, 5, 5}, rgb(1, 1, 1));
     bench.host->damaged(Region({0, 0, 5, 5}));
     return 0;
   });
-  bench.on([&] { return bench.visitor->offerClipboard("after"), 0; });
+  bench.on([&] { return bench.visitor->offerClip(std::make_shared<TextClip>("after")), 0; });
   CHECK(bench.until([&] { return bench.desk.text == "after"; }));
   CHECK(bench.seen_->pixel(2, 2) != rgb(1, 1, 1));
   bench.on([&] { return bench.visitor->pauseUpdates(false), 0; });

@@ -1,0 +1,186 @@
+// The clipboard of RDP as offers: forms both ways, and nothing fetched before somebody pastes.
+#include <boost/asio/io_context.hpp>
+
+#include "picture/png.hpp"
+#include "tests/core/rdp_bench.hpp"
+
+using namespace kw;
+using namespace kw::rdp;
+using namespace kw::test;
+
+namespace {
+
+Bytes bytesOf(const std::string& text) { return {text.begin(), text.end()}; }
+
+/// Counts how often it is asked, and can keep silent.
+struct Copied : Clip {
+  std::map<ClipForm, Bytes> has;
+  int fetches = 0;
+  bool silent = false;
+  std::vector<Got> waiting;
+  [[nodiscard]] std::set<ClipForm> forms() const override {
+    std::set<ClipForm> out;
+    for (const auto& [form, content] : has) out.insert(form);
+    return out;
+  }
+  void fetch(ClipForm form, Got got) override {
+    ++fetches;
+    if (silent) return waiting.push_back(std::move(got));
+    got(has.contains(form) ? std::optional(has[form]) : std::nullopt);
+  }
+};
+
+/// Two ends whose messages are carried when settle() is called; on one thread.
+struct Wire {
+  asio::io_context context;
+  std::vector<std::pair<bool, Bytes>> messages;
+  std::shared_ptr<Clip> here, there;
+  Clipboard client{context.get_executor(),
+                   {[this](Bytes m) { messages.emplace_back(true, std::move(m)); },
+                    [this](std::shared_ptr<Clip> c) { here = std::move(c); }}};
+  Clipboard server{context.get_executor(),
+                   {[this](Bytes m) { messages.emplace_back(false, std::move(m)); },
+                    [this](std::shared_ptr<Clip> c) { there = std::move(c); }}};
+  void settle() {
+    for (int i = 0; i < 200; ++i) {
+      context.restart();
+      if (context.poll() == 0 && messages.empty()) return;
+      if (messages.empty()) continue;
+      const auto [toServer, message] = std::move(messages.front());
+      messages.erase(messages.begin());
+      (toServer ? server : client).take(message);
+    }
+    FAIL("the clipboards do not come to rest");
+  }
+  std::optional<Bytes> fetch(Clip& clip, ClipForm form) {
+    std::optional<Bytes> out;
+    bool called = false;
+    clip.fetch(form, [&](std::optional<Bytes> content) { out = std::move(content), called = true; });
+    settle();
+    CHECK(called);
+    return out;
+  }
+};
+
+}  // namespace
+
+TEST_CASE("RDP clipboard: every form goes both ways, with the line ends of each side", "[rdp][clipboard]") {
+  Wire wire;
+  auto early = std::make_shared<TextClip>("early");
+  wire.client.offer(early);
+  wire.server.begin();
+  wire.settle();
+  REQUIRE(wire.there);
+  CHECK(wire.fetch(*wire.there, ClipForm::Text) == bytesOf("early"));
+
+  const Framebuffer picture = colourfulPicture({37, 21});
+  auto rich = std::make_shared<Copied>();
+  rich->has = {{ClipForm::Text, bytesOf("zwei\nZeilen 🌿")},
+               {ClipForm::Html, bytesOf("<b>Farn</b> & Moos 🌿")},
+               {ClipForm::Rtf, bytesOf("{\\rtf1 fern}")},
+               {ClipForm::Picture, encodePng(picture)}};
+  const bool fromClient = GENERATE(true, false);
+  (fromClient ? wire.client : wire.server).offer(rich);
+  wire.settle();
+  const std::shared_ptr<Clip> got = fromClient ? wire.there : wire.here;
+  REQUIRE(got);
+  CHECK(got->forms() == rich->forms());
+  CHECK(wire.fetch(*got, ClipForm::Text) == rich->has[ClipForm::Text]);
+  CHECK(wire.fetch(*got, ClipForm::Html) == rich->has[ClipForm::Html]);
+  CHECK(wire.fetch(*got, ClipForm::Rtf) == rich->has[ClipForm::Rtf]);
+  const auto png = wire.fetch(*got, ClipForm::Picture);
+  REQUIRE(png);
+  CHECK(samePixels(decodePng(*png), picture));
+}
+
+TEST_CASE("RDP clipboard: what is offered and not pasted costs nothing", "[rdp][clipboard]") {
+  Wire wire;
+  wire.server.begin();
+  wire.settle();
+  auto huge = std::make_shared<Copied>();
+  huge->has = {{ClipForm::Text, {}}, {ClipForm::Picture, {}}};
+  std::size_t bytes = 0;
+  for (int i = 0; i < 50; ++i) {
+    wire.client.offer(huge);
+    for (const auto& [to, m] : wire.messages) bytes += m.size();
+    wire.settle();
+  }
+  CHECK(huge->fetches == 0);
+  CHECK(bytes < 50 * 200);
+  CHECK(wire.there->forms() == huge->forms());
+}
+
+TEST_CASE("RDP clipboard: pasted late, gone, refused or broken gives nothing, and the next one works",
+          "[rdp][clipboard]") {
+  Wire wire;
+  wire.server.begin();
+  wire.settle();
+  auto first = std::make_shared<Copied>();
+  first->has = {{ClipForm::Text, bytesOf("first")}};
+  wire.server.offer(first);
+  wire.settle();
+  const std::shared_ptr<Clip> old = wire.here;
+  wire.server.offer(std::make_shared<TextClip>("second"));
+  wire.settle();
+  CHECK_FALSE(wire.fetch(*old, ClipForm::Text));
+  CHECK(first->fetches == 0);
+  CHECK_FALSE(wire.fetch(*wire.here, ClipForm::Html));
+  CHECK(wire.fetch(*wire.here, ClipForm::Text) == bytesOf("second"));
+  // Asked twice at once, answered in turn; overtaken by another copy, the rest is told no.
+  auto slow = std::make_shared<Copied>();
+  slow->has = {{ClipForm::Text, bytesOf("slow")}};
+  slow->silent = true;
+  wire.server.offer(slow);
+  wire.settle();
+  std::vector<std::optional<Bytes>> answers;
+  for (int i = 0; i < 2; ++i)
+    wire.here->fetch(ClipForm::Text, [&](std::optional<Bytes> b) { answers.push_back(std::move(b)); });
+  wire.settle();
+  REQUIRE(slow->waiting.size() == 1);
+  slow->waiting[0](bytesOf("slow"));
+  wire.settle();
+  REQUIRE(answers.size() == 1);
+  CHECK(answers[0] == bytesOf("slow"));
+  wire.server.offer(std::make_shared<TextClip>("newer"));
+  slow->waiting[1](std::nullopt);
+  wire.settle();
+  CHECK(answers.size() == 2);
+  CHECK_FALSE(answers[1]);
+  CHECK(wire.fetch(*wire.here, ClipForm::Text) == bytesOf("newer"));
+}
+
+TEST_CASE("RDP clipboard: formats as other services write them", "[rdp][clipboard]") {
+  // 2.2.3.1.2 long names; 2.2.3.1.1 short ones in either alphabet
+  LittleWriter list;
+  list.u32(13).u16(0).u32(0xc123).bytes(utf8ToUtf16("HTML Format")).u16(0);
+  auto forms = formsIn(readFormatList(list.view(), true, false));
+  CHECK(forms[ClipForm::Html].id == 0xc123);
+  CHECK(forms.contains(ClipForm::Text));
+  LittleWriter narrow;
+  narrow.u32(0xc9).text("Rich Text Format").zeros(16).u32(1).zeros(32);
+  forms = formsIn(readFormatList(narrow.view(), false, true));
+  CHECK(forms[ClipForm::Rtf].id == 0xc9);
+  CHECK(forms[ClipForm::Text].id == kAnsiText);
+  CHECK(fromWire({kAnsiText, ""}, Bytes{'h', 0xf6, '\r', '\n', 0, 'x'}) == bytesOf("hö\n"));
+  const std::string html =
+      "Version:1.0\r\nStartHTML:00000097\r\nEndHTML:00000140\r\nStartFragment:00000097\r\nEndFragment:"
+      "00000104\r\n"
+      "<i>a</i>and more";
+  CHECK_FALSE(fromWire({7, kHtmlName}, bytesOf("no head at all")));
+  const auto fragment = fromWire({7, kHtmlName}, bytesOf(html));
+  REQUIRE(fragment);
+  CHECK(*fragment == bytesOf(html.substr(97, 7)));
+  // A bitmap of 24 bits, top row first, and ones that lie.
+  LittleWriter dib;
+  dib.u32(40).u32(2).u32(static_cast<std::uint32_t>(-2)).u16(1).u16(24).zeros(24);
+  dib.u8(1).u8(2).u8(3).u8(4).u8(5).u8(6).u16(0).u8(7).u8(8).u8(9).u8(10).u8(11).u8(12).u16(0);
+  const auto png = fromWire({kBitmap, ""}, dib.view());
+  REQUIRE(png);
+  const Framebuffer picture = decodePng(*png);
+  CHECK(picture.pixel(0, 0) == rgb(3, 2, 1));
+  CHECK(picture.pixel(1, 1) == rgb(12, 11, 10));
+  for (std::size_t n = 0; n < dib.size(); ++n) CHECK_FALSE(fromWire({kBitmap, ""}, dib.view().first(n)));
+  LittleWriter huge;
+  huge.u32(40).u32(60000).u32(60000).u16(1).u16(32).zeros(24);
+  CHECK_FALSE(fromWire({kBitmap, ""}, huge.view()));
+}
