@@ -85,6 +85,7 @@ rdp::ServerOptions rdpService(const std::string& name, const MadeCertificate& ce
     if (lowered(a.user) == "night volunteer") return rdp::CredSspAnswer{"", 0xc0000071};
     return a.user == "duty" ? rdp::CredSspAnswer{password, 0} : rdp::CredSspAnswer{"", 0xc0000064};
   };
+  options.pipeline = rdp::PipelineForm::Planar;
   return options;
 }
 
@@ -118,17 +119,17 @@ std::vector<ConsolePlan> consolePlans(const LabSecrets& secrets, std::chrono::mi
   ConsolePlan& kiosk = add("ticket-kiosk", SceneKind::TicketKiosk, kOrchard, 5903, 23);
   kiosk.guest.twoScreens = true;
   kiosk.options.certificate = secrets.certificate;
-  kiosk.doors.push_back({kKioskService,
-                         kRdpPort,
-                         rdpDoor(rdpService("ticket-kiosk", secrets.certificate, secrets.guestPassword)),
-                         {}});
+  rdp::ServerOptions kioskService = rdpService("ticket-kiosk", secrets.certificate, secrets.guestPassword);
+  kioskService.pipeline = rdp::PipelineForm::Progressive;
+  kiosk.doors.push_back({kKioskService, kRdpPort, rdpDoor(std::move(kioskService)), {}});
   ConsolePlan& seeds = add("seed-bank", SceneKind::SeedBank, kFernery, 0, 37);
   seeds.vnc = false;
   seeds.id = kSeedBankId;
   seeds.consoleById = consolePortPlan(secrets).port;
-  seeds.doors.push_back({kSeedService, kRdpPort,
-                         rdpDoor(rdpService("seed-bank", secrets.certificate, secrets.guestPassword)),
-                         serviceDelay});
+  seeds.guest.mostScreens = 2;
+  rdp::ServerOptions seedService = rdpService("seed-bank", secrets.certificate, secrets.guestPassword);
+  seedService.mostMonitors = 2;
+  seeds.doors.push_back({kSeedService, kRdpPort, rdpDoor(std::move(seedService)), serviceDelay});
   ConsolePlan& plates = add("herbarium-scan", SceneKind::HerbariumScan, kFernery, 0, 41);
   plates.vnc = false;
   plates.guest.mostScreens = 3;

@@ -15,6 +15,7 @@
 #include "rdp/auto_detect.hpp"
 #include "rdp/channels.hpp"
 #include "rdp/clipboard.hpp"
+#include "rdp/codec/bulk.hpp"
 #include "rdp/graphics.hpp"
 #include "rdp/input.hpp"
 #include "rdp/licensing.hpp"
@@ -50,6 +51,7 @@ struct ClientOptions {
   std::uint32_t keyboardLayout = 0x409;
   std::uint32_t performanceFlags = 0;
   bool administrative = false, clipboard = true, positions = true, sound = false;
+  bool compress = true;  ///< whole messages, with a history of 64 KiB
   CodecOffer codecs;
   std::string machineId;     ///< of a host's console, sent before anything else (MS-RDPEPS)
   std::string routingToken;  ///< load-balance info
@@ -146,7 +148,7 @@ class Client {
   void lineMessage(ByteView payload);
   Task<void> watchHeartbeat();
   void shareMessage(ByteView bytes);
-  void dataMessage(const DataHead& head);
+  void dataMessage(DataHead head);
   void slowUpdate(ByteView body);
   void slowPointer(ByteView body);
   void demandActive(ByteView body);
@@ -200,6 +202,7 @@ class Client {
   std::unique_ptr<SoundReader> sound_;
   std::map<std::string, std::uint64_t> formsBefore_;  ///< of pipelines that are closed
   std::map<unsigned, Cursor> cursors_;
+  BulkReader bulk_;
   Bytes fragments_;
   unsigned fragmentCode_ = 0;
   bool inFragments_ = false;

@@ -240,6 +240,7 @@ void Client::sendClientInfo() {
   info.performanceFlags = options_.performanceFlags;
   info.program = "";
   info.sound = true;
+  info.compress = options_.compress;
   info.address = "127.0.0.1";
   info.user = options_.user;
   info.domain = options_.domain;

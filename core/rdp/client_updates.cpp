@@ -117,9 +117,8 @@ void Client::demandActive(ByteView body) {
   events_.cursorChanged(usualPointer());
 }
 
-void Client::dataMessage(const DataHead& head) {
-  if ((head.compression & 0x20) != 0)
-    throw Error(ErrorKind::Unsupported, "the service compresses messages although none was asked for", peer_);
+void Client::dataMessage(DataHead head) {
+  head.body = bulk_.open(head.compression, head.body);
   switch (head.type) {
     case data::kUpdate: return slowUpdate(head.body);
     case data::kPointer: return slowPointer(head.body);
@@ -214,12 +213,9 @@ void Client::fastPath(ByteView head, ByteView body) {
   LittleReader in(body, "fast-path update");
   while (!in.atEnd()) {
     const unsigned header = in.u8();
-    if ((header >> 6 & 2) != 0) {
-      if ((in.u8() & 0x20) != 0)
-        throw Error(ErrorKind::Unsupported, "the service compresses updates although none was asked for",
-                    peer_);
-    }
-    const ByteView data = in.bytes(in.u16());
+    const unsigned compression = (header >> 6 & 2) != 0 ? in.u8() : 0;
+    const std::size_t length = in.u16();
+    const ByteView data = bulk_.open(compression, in.bytes(length));
     const unsigned code = header & 0xf, fragment = header >> 4 & 3;
     if (fragment == 0) {
       fastUpdate(code, data);

@@ -256,6 +256,7 @@ void Server::takeInfo(ByteView body) {
     if (known.refusal != 0 || known.password != info.password) return endWith(0x9);
   }
   informed_ = true;
+  if (options_.compress && info.compress) bulk_.emplace(true);
   sendOn(kIo, licenceValidClient(), sec::kLicense);
   demandActive();
 }

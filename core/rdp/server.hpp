@@ -14,6 +14,7 @@
 #include "rdp/auto_detect.hpp"
 #include "rdp/channels.hpp"
 #include "rdp/clipboard.hpp"
+#include "rdp/codec/bulk.hpp"
 #include "rdp/credssp.hpp"
 #include "rdp/graphics_service.hpp"
 #include "rdp/mcs.hpp"
@@ -42,6 +43,7 @@ struct ServerOptions {
   PlainForm plain = PlainForm::Bitmaps;
   std::optional<PipelineForm> pipeline;  ///< for visitors that have it
   std::vector<SampleForm> sound;         ///< forms offered; none: no sound
+  bool compress = false;                 ///< messages, for visitors that can
 };
 
 class ServerEvents {
@@ -127,6 +129,7 @@ class Server {
   unsigned waves_ = 0;
   bool soundAgreed_ = false;
   std::uint32_t surfaceFrames_ = 0;
+  std::optional<BulkWriter> bulk_;
   std::chrono::steady_clock::time_point asked_;
   NtlmAccount account_;
   Signal work_;

@@ -45,7 +45,13 @@ void Server::fast(unsigned code, ByteView body) {
     const bool first = at == 0, last = at + n == body.size();
     const unsigned fragment = first && last ? 0 : first ? 2 : last ? 1 : 3;
     LittleWriter inner;
-    inner.u8(code | (fragment << 4)).u16(static_cast<unsigned>(n)).bytes(body.subspan(at, n));
+    if (bulk_) {
+      const BulkWriter::Packed packed = bulk_->close(body.subspan(at, n));
+      inner.u8(code | (fragment << 4) | 0x80).u8(packed.flags).u16(static_cast<unsigned>(packed.data.size()));
+      inner.bytes(packed.data);
+    } else {
+      inner.u8(code | (fragment << 4)).u16(static_cast<unsigned>(n)).bytes(body.subspan(at, n));
+    }
     Bytes text = inner.take();
     LittleWriter out;
     const std::size_t extra = security_.active() ? 8 : 0;

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <ctime>
 
+#include "rdp/codec/bulk.hpp"
 #include "rdp/surface_commands.hpp"
 
 namespace kw::rdp {
@@ -381,6 +382,7 @@ Bytes writeClientInfo(const ClientInfo& info) {
   std::uint32_t flags = 0x1 | 0x2 | 0x10 | 0x20 | 0x40 | 0x100 | 0x10000 | 0x20000;
   if (info.autoLogon) flags |= 0x8;
   if (!info.sound) flags |= 0x80000;
+  if (info.compress) flags |= 0x80 | bulk::k64K << 9;
   LittleWriter out;
   out.u32(0).u32(flags);
   for (const Bytes* b : {&domain, &user, &password, &program, &folder})
@@ -400,6 +402,7 @@ ClientInfo readClientInfo(ByteView body) {
   const std::uint32_t flags = in.u32();
   info.autoLogon = (flags & 0x8) != 0;
   info.sound = (flags & 0x80000) == 0;
+  info.compress = (flags & 0x80) != 0;
   std::size_t sizes[5];
   for (std::size_t& s : sizes) s = in.u16();
   std::string* texts[] = {&info.domain, &info.user, &info.password, &info.program, &info.folder};

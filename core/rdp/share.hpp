@@ -58,7 +58,7 @@ Reason reasonFor(std::uint32_t errorInfo);
 struct ClientInfo {  // 2.2.1.11.1.1
   std::string domain, user, password, program, folder, address;
   std::uint32_t performanceFlags = 0;
-  bool autoLogon = false, sound = false;
+  bool autoLogon = false, sound = false, compress = false;
   Bytes reconnectCookie;  ///< 28 bytes, or none
 };
 Bytes writeClientInfo(const ClientInfo& info);

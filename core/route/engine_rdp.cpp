@@ -59,6 +59,7 @@ std::shared_ptr<Session> make(Opening o) {
   c.keyboardLayout = rdp::layoutNumber(o.setting("rdp.layout"));
   c.performanceFlags = rdp::performanceFlags(o.setting("rdp.effects"));
   c.codecs = codecsFor(o.setting("rdp.codec"));
+  c.compress = isOn(o.setting, "rdp.compress");
   c.sound = isOn(o.setting, "sound.play");
   c.administrative = isOn(o.setting, "rdp.admin");
   c.clipboard = o.setting("clipboard.way") != "off";

@@ -1,6 +1,7 @@
 // The codecs of RDP's later pictures, each against its own way back and against bytes written from the
 // specification.
 #include "rdp/codec/bit_reader.hpp"
+#include "rdp/codec/bulk.hpp"
 #include "rdp/codec/clear_codec.hpp"
 #include "rdp/codec/nscodec.hpp"
 #include "rdp/codec/progressive.hpp"
@@ -352,6 +353,58 @@ TEST_CASE("ZGFX: what grows without end, looks back too far or lies about its si
     ZgfxReader fresh;
     CHECK_THROWS_AS(fresh.open(ByteView(good).first(n)), Error);
   }
+}
+
+TEST_CASE("Bulk compression: messages open again, over many turns of the history, in both sizes",
+          "[rdp][codec]") {
+  const bool large = GENERATE(false, true);
+  BulkReader reader;
+  BulkWriter writer(large);
+  std::mt19937 dice(7);
+  std::size_t plain = 0, packedSize = 0;
+  for (int round = 0; round < 300; ++round) {
+    Bytes message(1 + dice() % 6000);
+    for (std::size_t i = 0; i < message.size(); ++i)
+      message[i] = static_cast<Byte>(
+          round % 4 == 3 ? dice() : "moss and fern, "[i % (9 + static_cast<unsigned>(round) % 6)]);
+    const BulkWriter::Packed packed = writer.close(message);
+    const ByteView open = reader.open(packed.flags, packed.data);
+    REQUIRE(Bytes(open.begin(), open.end()) == message);
+    if (round % 4 != 3) plain += message.size(), packedSize += packed.data.size();
+  }
+  CHECK(packedSize < plain / 5);
+}
+
+TEST_CASE("Bulk compression: a sentence, token by token as the specification has them", "[rdp][codec]") {
+  // MS-RDPBCGR 3.1.8.4.1: for.whom.the.bell.tolls,<16,15>.for.<35,3>e!
+  BitWriter bits;
+  const auto literals = [&](const char* text) {
+    for (; *text != 0; ++text) bits.bits(0, 1), bits.bits(static_cast<unsigned char>(*text), 7);
+  };
+  literals("for.whom.the.bell.tolls,");
+  bits.bits(0b1111, 4), bits.bits(16, 6), bits.bits(0b110, 3), bits.bits(15 - 8, 3);
+  literals(".for.");
+  bits.bits(0b1111, 4), bits.bits(35, 6), bits.bits(0, 1);
+  literals("e!");
+  BulkReader reader;
+  const Bytes packed = bits.take();
+  const ByteView open = reader.open(bulk::kCompressed | bulk::kAtFront, packed);
+  CHECK(textOf(open) == "for.whom.the.bell.tolls,.the.bell.tolls.for.thee!");
+}
+
+TEST_CASE("Bulk compression: lies are refused, and what is plain passes", "[rdp][codec]") {
+  BulkReader reader;
+  const Bytes plain{1, 2, 3};
+  CHECK(reader.open(0, plain).data() == plain.data());
+  CHECK_THROWS_AS(reader.open(bulk::kCompressed | 2, plain), Error);
+  BitWriter endless;
+  endless.bits(0, 1), endless.bits('x', 7);
+  for (int i = 0; i < 6000; ++i)
+    endless.bits(0b1111, 4), endless.bits(1, 6), endless.bits(0b11111111110, 11), endless.bits(0x7ff, 11);
+  CHECK_THROWS_AS(reader.open(bulk::kCompressed | bulk::kAtFront, endless.take()), Error);
+  BitWriter nowhere;
+  nowhere.bits(0b1111, 4), nowhere.bits(0, 6), nowhere.bits(0, 1), nowhere.bits(0, 5);
+  CHECK_THROWS_AS(reader.open(bulk::kCompressed | bulk::kAtFront, nowhere.take()), Error);
 }
 
 TEST_CASE("NSCodec: pictures come back within their loss, thinned or not, odd sizes too", "[rdp][codec]") {

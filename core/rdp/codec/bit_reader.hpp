@@ -14,6 +14,9 @@ class BitReader {
   /// How many bits were asked for that are not there.
   [[nodiscard]] int missing() const { return held_ < 0 ? -held_ : 0; }
 
+  /// How many bits were taken so far.
+  [[nodiscard]] std::int64_t position() const { return taken_; }
+
   bool bit() { return bits(1) != 0; }
   /// `count` is 0 to 32.
   std::uint32_t bits(int count) {
@@ -40,6 +43,7 @@ class BitReader {
     }
   }
   void drop(int count) {
+    taken_ += count;
     window_ = count == 64 ? 0 : window_ << count;
     held_ = std::max(held_ - count, -(1 << 20));
   }
@@ -47,6 +51,7 @@ class BitReader {
   const Byte *at_, *end_;
   std::uint64_t window_ = 0;
   int held_ = 0;
+  std::int64_t taken_ = 0;
 };
 
 class BitWriter {
