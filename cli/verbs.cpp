@@ -41,7 +41,7 @@ void addLiveOptions(CLI::App& verb, LiveOptions& o) {
   settingFlag(verb, o, "--security", "rdp.security",
               "How to sign in to a remote desktop: auto, nla, tls or rdp");
   settingFlag(verb, o, "--codec", "rdp.codec",
-              "How a remote desktop's pictures come: auto, novideo, remotefx, nscodec or bitmaps");
+              "How a remote desktop's pictures come: auto, novideo, remotefx, nscodec, orders or bitmaps");
   settingFlag(verb, o, "--compression", "spice.compression",
               "Preferred packing of pictures: off, quic, glz, lz, lz4, …");
   settingFlag(verb, o, "--size", "rdp.size", "Size of a new desktop, as 1920x1080");

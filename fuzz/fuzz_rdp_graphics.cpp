@@ -3,8 +3,10 @@
 #include "fuzz/support.hpp"
 #include "rdp/auto_detect.hpp"
 #include "rdp/clip_forms.hpp"
+#include "rdp/codec/bulk.hpp"
 #include "rdp/codec/nscodec.hpp"
 #include "rdp/graphics.hpp"
+#include "rdp/orders.hpp"
 #include "rdp/share.hpp"
 #include "rdp/sound.hpp"
 #include "rdp/surface_commands.hpp"
@@ -36,7 +38,7 @@ void pipeline(ByteView input) {
     const ByteView body = in.bytes(std::min(length, in.left()));
     // Surfaces as large as a screen are slow to fuzz.
     if (command == graphics::kCreateSurface && body.size() >= 6 &&
-        loadLe16(body.data() + 2) * loadLe16(body.data() + 4) > 512 * 512)
+        std::int64_t{loadLe16(body.data() + 2)} * loadLe16(body.data() + 4) > 512 * 512)
       continue;
     graphics.take(writeZgfx(writeGraphics(command, body)));
   }
@@ -86,7 +88,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   if (size < 2) return 0;
   const ByteView input(data + 1, size - 1);
   try {
-    switch (data[0] % 16) {
+    switch (data[0] % 18) {
+      case 16: {
+        Orders orders(std::make_shared<Framebuffer>(Size{100, 80}));
+        orders.take(input, 40, data[1] % 2 == 0 ? 32 : 16, defaultColourMap());
+        break;
+      }
+      case 17: BulkReader().open(bulk::kCompressed | data[1] % 2, input); break;
       case 10:
       case 11: pipeline(input); break;
       case 12: {
@@ -114,7 +122,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         readMonitors(in, in.u32());
         break;
       }
-      default: codec(data[0] % 16, input); break;
+      default: codec(data[0] % 18, input); break;
     }
   } catch (const Error&) {
   }

@@ -46,8 +46,8 @@ Guest::Guest(GuestPlan plan, std::shared_ptr<Fonts> fonts)
   if (plan_.twoScreens) desktopSize_ = {2048, 768};
   if (plan_.scene == SceneKind::BeeCamera) desktopSize_ = {640, 480};
   if (plan_.mostScreens > 1) {
-    arranged_ = {Rect{0, 0, 1024, 768}};
-    desktopSize_ = {1024, 768};
+    if (plan_.scene == SceneKind::HerbariumScan) desktopSize_ = {1024, 768};
+    arranged_ = {Rect{0, 0, desktopSize_.width, desktopSize_.height}};
   }
   screens_ = {{0, picture_->rect(), 0}};
 }

@@ -8,7 +8,7 @@ namespace {
 
 constexpr unsigned kRequest = 0, kResponse = 1;  // headerTypeId
 // requestType: while connecting, and later over either transport
-constexpr unsigned kRoundTrip = 0x0001, kRoundTripAtStart = 0x1001, kPayload = 0x0002;
+constexpr unsigned kRoundTrip = 0x0001, kRoundTripAtStart = 0x1001;
 constexpr unsigned kStarts[] = {0x0014, 0x0114, 0x1014};
 constexpr unsigned kStopAtStart = 0x002b, kStop = 0x0429, kStopLossy = 0x0629;
 constexpr unsigned kResultBase = 0x0840, kResultBandwidth = 0x0880, kResultAll = 0x08c0;

@@ -18,6 +18,7 @@ Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared
       events_(events),
       licensing_("", ""),
       updates_(picture),
+      orders_(picture),
       surfaces_(std::move(picture),
                 [this](std::uint32_t frame) {
                   LittleWriter body;
@@ -39,11 +40,15 @@ Task<void> Client::run(Dial dial) {
   co_await connect(dial);
   in_ = std::make_unique<WireReader>(*stream_);
   std::optional<Error> failure;
+  std::optional<SentElsewhere> elsewhere;
   try {
     co_await firstOf(firstOf(readMessages(), writeMessages()), watchHeartbeat());
+  } catch (const SentElsewhere& e) {
+    elsewhere = e;
   } catch (const Error& e) {
     failure = e;
   }
+  if (elsewhere && !closed_) throw SentElsewhere(*elsewhere);
   if (closed_) throw Error(ErrorKind::Cancelled, "ended here");
   if (errorInfo_ != 0) {
     const Reason reason = reasonFor(errorInfo_);
@@ -217,6 +222,7 @@ const ClientFigures& Client::figures() {
   figures_.rectanglesByForm = formsBefore_;
   for (const auto* forms : {&updates_.forms(), &surfaces_.forms()})
     for (const auto& [name, count] : *forms) figures_.rectanglesByForm[name] += count;
+  if (orders_.drawn() > 0) figures_.rectanglesByForm["orders"] = orders_.drawn();
   if (graphics_)
     for (const auto& [name, count] : graphics_->forms()) figures_.rectanglesByForm[name] += count;
   figures_.line = autoDetect_.found();

@@ -20,8 +20,10 @@
 #include "rdp/input.hpp"
 #include "rdp/licensing.hpp"
 #include "rdp/mcs.hpp"
+#include "rdp/orders.hpp"
 #include "rdp/picture_updates.hpp"
 #include "rdp/pointer.hpp"
+#include "rdp/redirection.hpp"
 #include "rdp/share.hpp"
 #include "rdp/sound.hpp"
 #include "rdp/surface_commands.hpp"
@@ -35,6 +37,7 @@ struct CodecOffer {
   bool pipeline = true;                    ///< the graphics pipeline, where the service has it
   bool video = true;                       ///< H.264 in it
   bool remoteFx = false, nsCodec = false;  ///< in surface commands
+  bool orders = false;                     ///< drawing orders beside bitmaps
 };
 
 enum class SignInKind { Strongest, Network, Tls, Legacy };
@@ -110,9 +113,10 @@ class Client {
          ClientOptions options, ClientEvents& events);
   ~Client();
 
-  /// Makes a connection to the service; to another place after a redirection.
+  /// Makes a connection to the service.
   using Dial = std::function<Task<StreamPtr>()>;
-  /// Runs until the session ends; always ends with an Error (Cancelled after close()).
+  /// Runs until the session ends; always ends with an Error (Cancelled after close(), SentElsewhere when the
+  /// session goes on with another service).
   Task<void> run(Dial dial);
   void close();
 
@@ -148,6 +152,7 @@ class Client {
   void lineMessage(ByteView payload);
   Task<void> watchHeartbeat();
   void shareMessage(ByteView bytes);
+  void redirected(ByteView packet);
   void dataMessage(DataHead head);
   void slowUpdate(ByteView body);
   void slowPointer(ByteView body);
@@ -160,6 +165,7 @@ class Client {
   void bitmapUpdate(ByteView body);
   ByteView withoutSecurity(ByteView payload, unsigned& flags);
   void surfaceCommands(ByteView body);
+  void drawOrders(ByteView orders, unsigned count);
   void shown(const Region& damage);
   void openDisplayControl();
   void openGraphics();
@@ -197,6 +203,7 @@ class Client {
   DemandActive server_;
 
   PictureUpdates updates_;
+  Orders orders_;
   SurfaceCommands surfaces_;
   std::unique_ptr<Graphics> graphics_;  ///< while its channel is open
   std::unique_ptr<SoundReader> sound_;

@@ -72,10 +72,15 @@ void Client::ioMessage(ByteView payload) {
     if (const auto answer = licensing_.take(body)) sendOn(ioChannel_, *answer, sec::kLicense, true);
     return;
   }
-  if ((flags & sec::kRedirection) != 0)
-    throw Error(ErrorKind::Unsupported,
-                "the service sends this session to another machine, which is not done yet", peer_);
+  if ((flags & sec::kRedirection) != 0) return redirected(body);
   shareMessage(body);
+}
+
+void Client::redirected(ByteView packet) {
+  Redirection to = readRedirection(packet);
+  if (to.onlyTold) return;
+  stream_->close();
+  throw SentElsewhere(std::move(to), peer_);
 }
 
 void Client::shareMessage(ByteView bytes) {
@@ -84,9 +89,11 @@ void Client::shareMessage(ByteView bytes) {
     case share::kDemandActive: return demandActive(head.body);
     case share::kDeactivateAll: finalized_ = false; return;
     case share::kData: return dataMessage(readDataHead(head.body));
-    case share::kServerRedirect:
-      throw Error(ErrorKind::Unsupported,
-                  "the service sends this session to another machine, which is not done yet", peer_);
+    case share::kServerRedirect: {  // 2.2.13.3.1: two bytes of padding first
+      LittleReader in(head.body, "redirection");
+      in.skip(2);
+      return redirected(in.rest());
+    }
     default: return;
   }
 }
@@ -101,6 +108,7 @@ void Client::demandActive(ByteView body) {
   abilities.desktop = size;
   abilities.bitsPerPixel = options_.colours;
   abilities.keyboardLayout = options_.keyboardLayout;
+  abilities.orders = options_.codecs.orders;
   abilities.mostFastPath = server_.mostFastPath;
   abilities.remoteFx = options_.codecs.remoteFx;
   abilities.nsCodec = options_.codecs.nsCodec;
@@ -111,6 +119,7 @@ void Client::demandActive(ByteView body) {
     picture_->resize(size);
   }
   cursors_.clear();
+  orders_.reset();
   inFragments_ = false;
   if (!std::exchange(live_, true)) events_.opened(agreed_);
   pictureHas(size, {});
@@ -172,7 +181,12 @@ void Client::slowUpdate(ByteView body) {
   switch (in.u16()) {
     case update::kBitmap: return bitmapUpdate(body);
     case update::kPalette: return updates_.palette(body);
-    case update::kOrders: return fastUpdate(update::kOrders, body);
+    case update::kOrders: {  // 2.2.9.1.1.3.1.1: with room around the count
+      in.skip(2);
+      const unsigned count = in.u16();
+      in.skip(2);
+      return drawOrders(in.rest(), count);
+    }
     default: return;
   }
 }
@@ -243,8 +257,11 @@ void Client::fastUpdate(unsigned code, ByteView body) {
     case update::kBitmap: return bitmapUpdate(body);
     case update::kPalette: return updates_.palette(body);
     case update::kSynchronize: return;
-    case update::kOrders:
-      throw Error(ErrorKind::Unsupported, "the service draws with orders although none was asked for", peer_);
+    case update::kOrders: {
+      LittleReader in(body, "orders");
+      const unsigned count = in.u16();
+      return drawOrders(in.rest(), count);
+    }
     case update::kSurfaceCommands: return surfaceCommands(body);
     default: return pointerUpdate(code, body);
   }
@@ -253,6 +270,13 @@ void Client::fastUpdate(unsigned code, ByteView body) {
 void Client::bitmapUpdate(ByteView body) {
   if (!live_) return;
   shown(updates_.bitmaps(body));
+}
+
+void Client::drawOrders(ByteView orders, unsigned count) {
+  if (!options_.codecs.orders)
+    throw Error(ErrorKind::Unsupported, "the service draws with orders although none was asked for", peer_);
+  if (live_)
+    shown(orders_.take(orders, count, static_cast<unsigned>(server_.bitsPerPixel), updates_.colours()));
 }
 
 void Client::surfaceCommands(ByteView body) {

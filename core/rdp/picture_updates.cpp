@@ -21,6 +21,30 @@ PixelFormat formatOf(unsigned bits) {
 
 }  // namespace
 
+void decodeBitmap(Framebuffer& out, Size size, unsigned bits, bool compressed, ByteView data,
+                  const ColourMap& colours) {
+  if (bits != 8 && bits != 15 && bits != 16 && bits != 24 && bits != 32)
+    protocolBroken(kWhat, std::to_string(bits) + " bits per pixel");
+  const std::size_t width = static_cast<std::size_t>(size.width),
+                    height = static_cast<std::size_t>(size.height);
+  if (compressed && bits == 32)
+    return decodePlanar(data, size.width, size.height, out.row(0), out.stride(), true);
+  const std::size_t bytes = (bits + 7) / 8;
+  std::size_t row = width * bytes;
+  Bytes open;
+  if (compressed) {
+    open.resize(row * height);
+    decodeInterleaved(data, size.width, size.height, static_cast<int>(bytes), open);
+    data = open;
+  } else {
+    row = (row + 3) / 4 * 4;
+    if (data.size() < row * height) protocolBroken(kWhat, "fewer pixels than the bitmap has");
+  }
+  const PixelReader reader(formatOf(bits), &colours);
+  for (std::size_t y = 0; y < height; ++y)
+    reader.many(data.data() + (height - 1 - y) * row, out.row(static_cast<int>(y)), width);
+}
+
 const PixelReader& PictureUpdates::readerFor(unsigned bits) {
   auto found = readers_.find(bits);
   if (found == readers_.end()) found = readers_.emplace(bits, PixelReader(formatOf(bits), &palette_)).first;

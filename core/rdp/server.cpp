@@ -258,6 +258,15 @@ void Server::takeInfo(ByteView body) {
   informed_ = true;
   if (options_.compress && info.compress) bulk_.emplace(true);
   sendOn(kIo, licenceValidClient(), sec::kLicense);
+  if (const auto to = options_.redirect ? options_.redirect(account_) : std::nullopt) {
+    const Bytes packet = writeRedirection(*to);
+    if (security_.active()) return sendOn(kIo, packet, sec::kRedirection);
+    LittleWriter share;
+    share.u16(static_cast<unsigned>(packet.size() + 9))
+        .u16(share::kServerRedirect | 0x10)
+        .u16(kServerChannel);
+    return sendOn(kIo, share.u16(0).bytes(packet).u8(0).view());
+  }
   demandActive();
 }
 

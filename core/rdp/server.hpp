@@ -19,6 +19,7 @@
 #include "rdp/graphics_service.hpp"
 #include "rdp/mcs.hpp"
 #include "rdp/pointer.hpp"
+#include "rdp/redirection.hpp"
 #include "rdp/share.hpp"
 #include "rdp/sound.hpp"
 #include "rdp/standard_security.hpp"
@@ -44,6 +45,8 @@ struct ServerOptions {
   std::optional<PipelineForm> pipeline;  ///< for visitors that have it
   std::vector<SampleForm> sound;         ///< forms offered; none: no sound
   bool compress = false;                 ///< messages, for visitors that can
+  /// Asked once a visitor has signed in: where it is to go instead.
+  std::function<std::optional<Redirection>(const NtlmAccount&)> redirect;
 };
 
 class ServerEvents {

@@ -8,7 +8,7 @@ namespace kw::rdp {
 
 namespace {
 constexpr int kTile = 64;
-constexpr unsigned kUser = 1007, kIo = 1003;
+constexpr unsigned kIo = 1003;
 }  // namespace
 
 void Server::damaged(const Region& region) {

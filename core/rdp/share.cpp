@@ -4,6 +4,7 @@
 #include <ctime>
 
 #include "rdp/codec/bulk.hpp"
+#include "rdp/orders.hpp"
 #include "rdp/surface_commands.hpp"
 
 namespace kw::rdp {
@@ -40,18 +41,25 @@ void bitmap(LittleWriter& sets, Size desktop, int bits) {
   capabilitySet(sets, capability::kBitmap, b.view());
 }
 
-void order(LittleWriter& sets) {
+void order(LittleWriter& sets, bool wanted) {
   LittleWriter b;
   b.zeros(16).u32(0).u16(1).u16(20).u16(0).u16(1).u16(0);
-  b.u16(0x2 | 0x8);  // negotiated, zero bounds deltas; no order is asked for: pictures are
-  b.zeros(32).u16(0).u16(0).u32(0).u32(0).u16(0).u16(0).u16(0).u16(0);
+  b.u16(0x2 | 0x8 | (wanted ? 0x20 : 0));  // negotiated, zero bounds deltas, colour indices
+  // Where no order is asked for, pictures are.
+  b.bytes(wanted ? orderSupport() : std::array<std::uint8_t, 32>{});
+  b.u16(0).u16(0).u32(0).u32(0).u16(0).u16(0).u16(0).u16(0);
   capabilitySet(sets, capability::kOrder, b.view());
 }
 
-void bitmapCache(LittleWriter& sets) {
+/// 2.2.7.1.4.2: three caches, of bitmaps up to 16, 32 and 64 pixels square.
+void bitmapCache(LittleWriter& sets, bool wanted) {
   LittleWriter b;
-  b.zeros(36);
-  capabilitySet(sets, capability::kBitmapCache, b.view());
+  if (!wanted) {
+    b.zeros(36);
+    return capabilitySet(sets, capability::kBitmapCache, b.view());
+  }
+  b.u16(2).u8(0).u8(3).u32(600).u32(600).u32(2048).u32(0).u32(0).zeros(12);
+  capabilitySet(sets, capability::kBitmapCache2, b.view());
 }
 
 void pointerSet(LittleWriter& sets) {
@@ -72,9 +80,15 @@ void brush(LittleWriter& sets) {
   b.u32(0);
   capabilitySet(sets, capability::kBrush, b.view());
 }
-void glyphCache(LittleWriter& sets) {
+/// 2.2.7.1.8: ten caches by the size of their glyphs; remembered texts.
+void glyphCache(LittleWriter& sets, bool wanted) {
   LittleWriter b;
-  b.zeros(40).u32(0).u16(0).u16(0);
+  if (wanted) {
+    for (unsigned bytes : {4U, 4U, 8U, 8U, 16U, 32U, 64U, 128U, 256U}) b.u16(254).u16(bytes);
+    b.u16(64).u16(2048).u32(0x01000100).u16(2).u16(0);
+  } else {
+    b.zeros(40).u32(0).u16(0).u16(0);
+  }
   capabilitySet(sets, capability::kGlyphCache, b.view());
 }
 void offscreen(LittleWriter& sets) {
@@ -139,8 +153,8 @@ Bytes remoteFxAbilities() {
 void bitmapCodecs(LittleWriter& sets, const ClientAbilities& abilities) {
   LittleWriter b;
   b.u8((abilities.nsCodec ? 1 : 0) + (abilities.remoteFx ? 1 : 0));
-  // MS-RDPNSC 2.2.1: the fidelity may change, chroma be thinned, at most this much colour lost
-  if (abilities.nsCodec) b.text(kNsCodecName).u8(kNsCodecId).u16(3).u8(1).u8(1).u8(3);
+  // MS-RDPNSC 2.2.1: the fidelity stays, chroma is not thinned, and as little colour is lost as can be.
+  if (abilities.nsCodec) b.text(kNsCodecName).u8(kNsCodecId).u16(3).u8(0).u8(0).u8(1);
   if (abilities.remoteFx) {
     const Bytes remoteFx = remoteFxAbilities();
     b.text(kRemoteFxName).u8(kRemoteFxId).u16(static_cast<unsigned>(remoteFx.size())).bytes(remoteFx);
@@ -222,7 +236,7 @@ Bytes writeDemandActive(const DemandActive& demand) {
   LittleWriter sets;
   general(sets, false);
   bitmap(sets, demand.desktop, demand.bitsPerPixel);
-  order(sets);
+  order(sets, false);
   pointerSet(sets);
   input(sets, 0x409);
   virtualChannels(sets);
@@ -243,12 +257,12 @@ Bytes writeConfirmActive(std::uint32_t shareId, unsigned user, const ClientAbili
   };
   add([&] { general(sets, true); });
   add([&] { bitmap(sets, abilities.desktop, abilities.bitsPerPixel); });
-  add([&] { order(sets); });
-  add([&] { bitmapCache(sets); });
+  add([&] { order(sets, abilities.orders); });
+  add([&] { bitmapCache(sets, abilities.orders); });
   add([&] { pointerSet(sets); });
   add([&] { input(sets, abilities.keyboardLayout); });
   add([&] { brush(sets); });
-  add([&] { glyphCache(sets); });
+  add([&] { glyphCache(sets, abilities.orders); });
   add([&] { offscreen(sets); });
   add([&] { virtualChannels(sets); });
   add([&] { sound(sets); });

@@ -40,6 +40,7 @@ struct ClientAbilities {
   int bitsPerPixel = 32;
   std::uint32_t keyboardLayout = 0x409;
   bool remoteFx = false, nsCodec = false;  ///< in surface commands
+  bool orders = false;                     ///< drawing orders, and caches for them
   std::uint32_t mostFastPath = 0;          ///< what the service asked for
 };
 /// 2.2.1.13.2, with its share control head.

@@ -87,6 +87,7 @@ std::vector<Setting> declareRdpSettings() {
                    {"novideo", "Graphics pipeline without H.264"},
                    {"remotefx", "RemoteFX"},
                    {"nscodec", "NSCodec"},
+                   {"orders", "Drawing orders and bitmaps, for slow lines"},
                    {"bitmaps", "Bitmaps only"}},
        .protocols = {"rdp"}},
       {.key = "rdp.compress",

@@ -34,6 +34,7 @@ rdp::CodecOffer codecsFor(const std::string& word) {
   out.video = word == "auto";
   out.remoteFx = word == "remotefx";
   out.nsCodec = word == "nscodec";
+  out.orders = word == "orders";
   return out;
 }
 

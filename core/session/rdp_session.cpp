@@ -11,6 +11,7 @@ namespace {
 
 /// More are not offered, whatever a service can have.
 constexpr int kMostScreens = 4;
+constexpr int kMostRedirections = 5;
 
 class RdpSession : public SessionBase, public rdp::ClientEvents {
  public:
@@ -28,6 +29,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
 
   // Questions of the connection.
   Task<std::optional<SignIn>> signIn(rdp::SignInRequest request) override {
+    if (sentOn_ && account_) co_return account_;  // the farm has taken it already
     SignInWish wish;
     wish.wantsUser = true;
     wish.user = request.user;
@@ -45,20 +47,20 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     if (declined && (!request.canBeLeftOut || ending_)) throw *declined;
     if (out && out->password.empty() && request.canBeLeftOut) out.reset();
     if (out) setStatus(SessionStage::SigningIn, "signing in as " + out->user);
+    account_ = out;
     co_return out;
   }
   Task<bool> trust(PeerCertificate certificate) override {
-    return trustCertificate(*this, config_.trust, config_.way->pinName(), config_.label,
-                            std::move(certificate));
+    return trustCertificate(*this, config_.trust, pinName(), config_.label, std::move(certificate));
   }
   Task<bool> plain(std::string method) override {
-    return goOnPlain(*this, config_.trust, config_.way->pinName(), config_.label, std::move(method));
+    return goOnPlain(*this, config_.trust, pinName(), config_.label, std::move(method));
   }
 
   // Events of the client.
   void opened(const rdp::Agreed& agreed) override {
     signIns_.worked();
-    if (agreed.sealed) noteSealed(config_.trust, config_.way->pinName(), agreed.security);
+    if (agreed.sealed) noteSealed(config_.trust, pinName(), agreed.security);
     route_.security = agreed.security;
     route_.sealed = agreed.sealed;
     becomeLive();
@@ -154,6 +156,14 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     return config_.options.machineId.empty() ? "An account of the machine itself."
                                              : "An account of the host, not of the machine.";
   }
+  [[nodiscard]] std::string whereItMayListen() const {
+    if (!config_.options.machineId.empty())
+      return "The host is there, but serves no consoles on this port: its console service is off, or listens "
+             "on another address.";
+    return "The machine is there, but its remote desktop service is not: it is off, still starting, or "
+           "listens on the machine's own loopback address only. Switch it on there and let it listen on all "
+           "addresses; the host's console works meanwhile.";
+  }
   void closeConnection() override {
     if (client_) client_->close();
   }
@@ -170,6 +180,23 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     }
     return plan;
   }
+  /// What a redirection changes for the next connection; the machine it leads to has a pin of its own.
+  void follow(const rdp::Redirection& to, rdp::ClientOptions& options) {
+    sentOn_ = true;
+    options.routingToken = to.routingToken;
+    options.machineId.clear();
+    if (!to.address.empty()) {
+      elsewhere_ = Place{to.address, 0};
+      options.host = to.address;
+    }
+    if (!to.user.empty()) options.user = to.user;
+    if (!to.domain.empty()) options.domain = to.domain;
+    setStatus(SessionStage::Connecting,
+              to.address.empty() ? "sent on by the farm" : "sent on by the farm to " + to.address);
+  }
+  [[nodiscard]] std::string pinName() const {
+    return elsewhere_ ? config_.way->pinName() + " > " + elsewhere_->host : config_.way->pinName();
+  }
   void layOut(const std::vector<ScreenOffer>& wanted) {
     std::vector<Rect> monitors;
     for (const ScreenOffer& s : wanted) {
@@ -182,7 +209,15 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
 
   Task<StreamPtr> dial() {
     ConnectFindings findings;
-    StreamPtr stream = co_await config_.way->connect(*this, route_, &findings);
+    StreamPtr stream;
+    std::optional<Error> refused;
+    try {
+      stream = co_await config_.way->connect(*this, route_, &findings, elsewhere_);
+    } catch (const Error& e) {
+      if (e.kind() != ErrorKind::Refused) throw;
+      refused = e;
+    }
+    if (refused) throw refused->withCure(whereItMayListen());
     route_.address = findings.address;
     route_.answersIn = findings.took;
     route_.reached = true;
@@ -197,11 +232,26 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     resizable_ = false;
     mostScreens_ = 0;
     plan_.assign(1, ScreenOffer{0, true, {}});
-    client_ = std::make_unique<rdp::Client>(strand_, clock_, picture_, config_.options, *this);
-    client_->pauseUpdates(paused_);
-    if (clipboard_) client_->offerClip(clipboard_);
-    rdp::Client::Dial dialling = [this] { return dial(); };
-    co_await client_->run(std::move(dialling));
+    elsewhere_.reset();
+    sentOn_ = false;
+    rdp::ClientOptions options = config_.options;
+    for (int hops = 0;; ++hops) {
+      client_ = std::make_unique<rdp::Client>(strand_, clock_, picture_, options, *this);
+      client_->pauseUpdates(paused_);
+      if (clipboard_) client_->offerClip(clipboard_);
+      rdp::Client::Dial dialling = [this] { return dial(); };
+      std::optional<rdp::Redirection> to;
+      try {
+        co_await client_->run(std::move(dialling));
+      } catch (const rdp::SentElsewhere& e) {
+        to = e.to();
+      }
+      if (!to) co_return;
+      if (hops == kMostRedirections)
+        throw Error(ErrorKind::ProtocolBroken, "the services send this session round in a circle",
+                    peerName());
+      follow(*to, options);
+    }
   }
 
   void everySecond(double seconds) override {
@@ -241,6 +291,9 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   std::shared_ptr<Clip> clipboard_;
   bool paused_ = false, resizable_ = false;
   std::vector<ScreenOffer> plan_;
+  std::optional<Place> elsewhere_;  ///< where a farm sent us
+  bool sentOn_ = false;
+  std::optional<SignIn> account_;
   int mostScreens_ = 0;
 };
 

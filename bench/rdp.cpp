@@ -1,0 +1,250 @@
+// RDP's codecs against what their bytes, or a library doing the like, must cost; what a session takes to
+// begin and to keep.
+#include <malloc.h>
+#include <turbojpeg.h>
+#include <zlib.h>
+
+#include <cstring>
+#include <future>
+
+#include "base/runtime.hpp"
+#include "bench/bench.hpp"
+#include "codec/h264.hpp"
+#include "codec/jpeg.hpp"
+#include "lab/guest.hpp"
+#include "rdp/bitmap_codec.hpp"
+#include "rdp/client.hpp"
+#include "rdp/codec/clear_codec.hpp"
+#include "rdp/codec/nscodec.hpp"
+#include "rdp/server.hpp"
+
+namespace kw::bench {
+
+namespace {
+
+using namespace rdp;
+constexpr Size kSize{1920, 1080};
+constexpr int kTile = 64;
+
+/// A desktop of the lab with a photograph-like part.
+Framebuffer desktop() {
+  lab::GuestPlan plan;
+  plan.name = "mist-bench";
+  plan.scene = lab::SceneKind::MistBench;
+  lab::Guest guest(plan, std::make_shared<lab::Fonts>());
+  guest.alreadyRunning(lab::Guest::Time(0));
+  guest.resize(kSize);
+  guest.advance(lab::Guest::Time(0));
+  Framebuffer f = guest.picture()->cropped(guest.picture()->rect());
+  for (int y = 600; y < 1000; ++y)
+    for (int x = 1200; x < 1800; ++x)
+      *f.at(x, y) = rgb(static_cast<unsigned>(x / 4 + (x * 7 + y * 3) % 9) & 255,
+                        static_cast<unsigned>(y / 3) & 255, static_cast<unsigned>((x + y) / 6) & 255);
+  return f;
+}
+
+std::vector<Rect> tiles() {
+  std::vector<Rect> out;
+  for (int y = 0; y < kSize.height; y += kTile)
+    for (int x = 0; x < kSize.width; x += kTile)
+      out.push_back(Rect{x, y, kTile, kTile}.intersected({0, 0, kSize.width, kSize.height}));
+  return out;
+}
+
+void benchBitmaps(Table& table, const Framebuffer& f) {
+  const double bytes = static_cast<double>(kSize.area()) * 4;
+  Framebuffer out(kSize);
+  std::vector<Pixel> scratch(kTile * kTile);
+  Bytes narrow(kTile * kTile * 3);
+  std::vector<Bytes> planar, runs;
+  const PixelWriter writer(PixelFormat::native().compact());
+  for (const Rect& t : tiles()) {
+    planar.push_back(encodePlanar(f.row(t.y) + t.x, f.stride(), t.width, t.height, true));
+    Bytes pixels(static_cast<std::size_t>(t.area()) * 3);
+    for (int y = 0; y < t.height; ++y)
+      writer.many(f.row(t.y + y) + t.x, pixels.data() + y * t.width * 3, static_cast<std::size_t>(t.width));
+    runs.push_back(encodeInterleaved(pixels.data(), t.width, t.height, 3));
+  }
+  const auto copy = [&](std::size_t bytesPerPixel) {
+    return [&f, &out, bytesPerPixel] {
+      std::memcpy(out.row(0), f.row(0), static_cast<std::size_t>(kSize.area()) * bytesPerPixel);
+    };
+  };
+  const auto all = tiles();
+  const auto [p, pf] = bestOfBoth(
+      [&] {
+        for (std::size_t i = 0; i < all.size(); ++i)
+          decodePlanar(planar[i], all[i].width, all[i].height, out.at(all[i].x, all[i].y), out.stride(),
+                       true);
+      },
+      copy(4));
+  table.row("rdp: planar, 32 bits", p, pf, "memcpy of the pixels", 2, bytes);
+  const auto [r, rf] = bestOfBoth(
+      [&] {
+        for (std::size_t i = 0; i < all.size(); ++i)
+          decodeInterleaved(runs[i], all[i].width, all[i].height, 3,
+                            ByteSpan(narrow).first(static_cast<std::size_t>(all[i].area()) * 3));
+      },
+      copy(3));
+  table.row("rdp: interleaved RLE, 24 bits", r, rf, "memcpy of the pixels", 2, bytes * 3 / 4);
+}
+
+/// The quality whose JPEG is about as large.
+Bytes jpegOfSize(const Framebuffer& f, std::size_t size) {
+  JpegEncoder encoder;
+  Bytes best;
+  for (int quality = 30; quality <= 100; quality += 5) {
+    best = encoder.encode(f, f.rect(), quality);
+    if (best.size() >= size) break;
+  }
+  return best;
+}
+
+void benchWavelets(Table& table, const Framebuffer& f) {
+  Quant quant;
+  quant.fill(6);
+  const Bytes fx = encodeRemoteFx(f, f.rect(), RlgrMode::Three, quant);
+  const Bytes progressive = encodeProgressive(f, f.rect(), quant, true, 1);
+  const Bytes jpeg = jpegOfSize(f, progressive.size());
+  Framebuffer out(kSize);
+  JpegDecoder decoder;
+  RemoteFxDecoder remoteFx;
+  const double bytes = static_cast<double>(kSize.area()) * 4;
+  const auto floor = [&] { decoder.decode(jpeg, out, out.rect()); };
+  const std::string note = "libjpeg-turbo, " + std::to_string(jpeg.size() / 1000) + " kB; ours " +
+                           std::to_string(fx.size() / 1000) + " and " +
+                           std::to_string(progressive.size() / 1000);
+  const auto [a, af] = bestOfBoth([&] { remoteFx.decode(fx, out, {0, 0}); }, floor);
+  table.row("rdp: RemoteFX, 1080p", a, af, note, 1 / 0.6, bytes);
+  ProgressiveDecoder tiles;
+  const auto [b, bf] = bestOfBoth([&] { tiles.decode(progressive, out); }, floor);
+  table.row("rdp: progressive, 1080p", b, bf, note, 1 / 0.6, bytes);
+}
+
+void benchBulk(Table& table, const Framebuffer& f) {
+  // What a service packs: planar pictures of a desktop.
+  Bytes plain;
+  for (const Rect& t : tiles()) {
+    const Bytes tile = encodePlanar(f.row(t.y) + t.x, f.stride(), t.width, t.height, false);
+    plain.insert(plain.end(), tile.begin(), tile.end());
+  }
+  const Bytes packed = compressZgfx(plain);
+  uLongf size = compressBound(plain.size());
+  Bytes zipped(size), open(plain.size());
+  compress2(zipped.data(), &size, plain.data(), plain.size(), 6);
+  ZgfxReader reader;
+  const auto [ours, floor] = bestOfBoth([&] { reader.open(packed); },
+                                        [&] {
+                                          uLongf n = open.size();
+                                          uncompress(open.data(), &n, zipped.data(), size);
+                                        });
+  table.row("rdp: ZGFX", ours, floor,
+            "inflate; " + std::to_string(plain.size() / 1000) + " kB in " +
+                std::to_string(packed.size() / 1000) + " and " + std::to_string(size / 1000),
+            1.25, static_cast<double>(plain.size()));
+}
+
+// A session from the dial on.
+
+struct Visit : ClientEvents, ServerEvents {
+  Task<std::optional<SignIn>> signIn(SignInRequest) override {
+    co_return SignIn{"duty", "fern-house", SecretUse::Unknown};
+  }
+  Task<bool> trust(PeerCertificate) override { co_return true; }
+  Task<bool> plain(std::string) override { co_return true; }
+  void opened(const Agreed&) override {}
+  void pictureResized(Size, const std::vector<Rect>&) override {}
+  void cursorChanged(const rdp::Cursor&) override {}
+  void damaged(const Region& r) override {
+    seen.add(r);
+    if (seen.covers({0, 0, kSize.width, kSize.height})) done();
+  }
+  Region seen = Region::exact();
+  std::function<void()> done = [] {};
+};
+
+double heap() { return static_cast<double>(mallinfo2().uordblks + mallinfo2().hblkhd); }
+
+void benchSession(Table& table, const Framebuffer& f) {
+  const MadeCertificate certificate = makeSelfSigned("mist-bench");
+  Runtime runtime{1};
+  const Executor strand = runtime.strand();
+  auto shown = std::make_shared<Framebuffer>(kSize);
+  shown->put(shown->rect(), f.row(0));
+  ServerOptions serverOptions;
+  serverOptions.certificate = certificate;
+  serverOptions.account = [](const NtlmAccount&) { return CredSspAnswer{"fern-house", 0}; };
+  serverOptions.pipeline = PipelineForm::Planar;
+  double memory = 0;
+  const auto visit = [&] {
+    auto [a, b] = memoryPair(strand);
+    Visit guest, host;
+    Server server(strand, shown, serverOptions, host);
+    const double before = heap();
+    auto picture = std::make_shared<Framebuffer>(Size{10, 10});
+    ClientOptions options;
+    options.size = kSize;
+    Client client(strand, systemClock(), picture, options, guest);
+    std::promise<void> whole, clientOver, serverOver;
+    guest.done = [&] {
+      guest.done = [] {};
+      memory = heap() - before;
+      whole.set_value();
+      client.close();
+    };
+    auto far = std::make_shared<StreamPtr>(std::move(b));
+    auto near = std::make_shared<StreamPtr>(std::move(a));
+    spawn(
+        strand, [&server, far]() -> Task<void> { co_await server.run(std::move(*far)); },
+        [&](std::exception_ptr) { serverOver.set_value(); });
+    spawn(
+        strand,
+        [&client, near]() -> Task<void> {
+          Client::Dial dial = [near]() -> Task<StreamPtr> { co_return std::move(*near); };
+          co_await client.run(std::move(dial));
+        },
+        [&](std::exception_ptr) { clientOver.set_value(); });
+    whole.get_future().wait();
+    clientOver.get_future().wait();
+    server.close();
+    serverOver.get_future().wait();
+  };
+  const auto handshake = [&] {
+    auto [a, b] = memoryPair(strand);
+    std::promise<void> done[2];
+    auto far = std::make_shared<StreamPtr>(std::move(b));
+    auto near = std::make_shared<StreamPtr>(std::move(a));
+    spawn(
+        strand,
+        [&, far]() -> Task<void> {
+          TlsServerOptions tls{certificate.certificatePem, certificate.keyPem};
+          co_await startTlsServer(std::move(*far), std::move(tls));
+        },
+        [&](std::exception_ptr) { done[0].set_value(); });
+    spawn(
+        strand,
+        [near]() -> Task<void> {
+          TlsClientOptions options;
+          options.decide = [](PeerCertificate) -> Task<bool> { co_return true; };
+          co_await startTls(std::move(*near), std::move(options));
+        },
+        [&](std::exception_ptr) { done[1].set_value(); });
+    for (auto& d : done) d.get_future().wait();
+  };
+  const auto [ours, floor] = bestOfBoth(visit, handshake, 7);
+  table.row("rdp: from dial to a whole 1080p picture", ours, floor, "a bare TLS handshake in memory");
+  table.figure("rdp: memory of a 1080p session", memory / (static_cast<double>(kSize.area()) * 4), "pictures",
+               3);
+}
+
+}  // namespace
+
+void benchRdp(Table& table) {
+  const Framebuffer f = desktop();
+  benchBitmaps(table, f);
+  benchWavelets(table, f);
+  benchBulk(table, f);
+  benchSession(table, f);
+}
+
+}  // namespace kw::bench

@@ -1,0 +1,251 @@
+// A remote desktop of our own service in the real window: keys as they travel, several monitors, the
+// clipboard as an offer, sound, and a service that is not reached.
+#include <QClipboard>
+#include <QMimeData>
+
+#include "desktop/clip_mime.hpp"
+#include "desktop/screens_plan.hpp"
+#include "picture/png.hpp"
+#include "rdp/server.hpp"
+#include "tests/desktop/window_bench.hpp"
+
+using namespace kw;
+using namespace kw::test;
+
+namespace {
+
+/// Whoever sits at the machine: keeps what came, and takes every layout.
+struct Sitter : rdp::ServerEvents {
+  std::mutex mutex;
+  std::vector<std::pair<std::uint32_t, bool>> keys;
+  std::u32string characters;
+  std::shared_ptr<Clip> clip;
+  std::shared_ptr<Framebuffer> picture = std::make_shared<Framebuffer>(Size{800, 600});
+  rdp::Server* server = nullptr;
+  bool in = false;
+
+  void signedIn(const rdp::NtlmAccount&) override {
+    const std::lock_guard held(mutex);
+    in = true;
+  }
+  void scanCode(std::uint32_t code, bool down) override {
+    const std::lock_guard held(mutex);
+    keys.emplace_back(code, down);
+  }
+  void character(char32_t c, bool down) override {
+    const std::lock_guard held(mutex);
+    if (down) characters += c;
+  }
+  void clipCame(std::shared_ptr<Clip> c) override {
+    const std::lock_guard held(mutex);
+    clip = std::move(c);
+  }
+  bool layoutWanted(const std::vector<Rect>& monitors) override {
+    Rect all;
+    for (const Rect& m : monitors) all = all.united(m);
+    {
+      const auto lock = picture->lock();
+      picture->resize(all.size());
+      for (std::size_t i = 0; i < monitors.size(); ++i)
+        picture->fill(monitors[i], i == 0 ? rgb(40, 90, 60) : rgb(150, 80, 40));
+    }
+    server->resized(monitors);
+    return true;
+  }
+};
+
+/// Counts what is fetched of it.
+struct Counted : Clip {
+  std::atomic<int> fetches{0};
+  [[nodiscard]] std::set<ClipForm> forms() const override { return {ClipForm::Text, ClipForm::Html}; }
+  void fetch(ClipForm form, Got got) override {
+    ++fetches;
+    const std::string content = form == ClipForm::Html ? "<b>Lot 12</b>" : "Lot 12";
+    got(Bytes(content.begin(), content.end()));
+  }
+};
+
+class DesktopBench : public WindowBench {
+ public:
+  DesktopBench() : WindowBench(1), strand(runtime.strand()), listener(listenTcp(strand, "127.0.0.1", 0)) {
+    options.certificate = makeSelfSigned("seed-bank");
+    options.account = [](const rdp::NtlmAccount&) { return rdp::CredSspAnswer{"guest-7", 0}; };
+    options.pipeline = rdp::PipelineForm::Planar;
+    options.mostMonitors = 2;
+    spawn(strand, [this]() -> Task<void> {
+      StreamPtr stream = co_await listener->accept();
+      server = std::make_shared<rdp::Server>(strand, machine.picture, options, machine);
+      machine.server = server.get();
+      co_await server->run(std::move(stream));
+    });
+    tools.store->pin("127.0.0.1:" + std::to_string(listener->port()),
+                     sha256OfPem(options.certificate.certificatePem));
+    way = wayTo("rdp://duty@127.0.0.1:" + std::to_string(listener->port()));
+    keepSignIn(tools, {OwnerKind::WayIn, way}, {"duty", "guest-7", SecretUse::Proved});
+  }
+  ~DesktopBench() {
+    window.reset();
+    desk.reset();
+    std::promise<void> closed;
+    post(strand, [&] {
+      if (server) server->close();
+      listener->close();
+      closed.set_value();
+    });
+    closed.get_future().wait();
+    runtime.stop();
+  }
+  Id wayTo(const std::string& address) {
+    Id made = 0;
+    tools.store->commit("add", [&](StoreWriter& w) {
+      Machine m;
+      m.folder = groupId, m.name = "seed-bank", m.host = "fernery";
+      w.put(m);
+      Endpoint e;
+      e.machine = m.id, e.label = "desktop", e.address = address;
+      w.put(e);
+      made = e.id;
+    });
+    return made;
+  }
+  OpenSession* begin(Id which) {
+    open().openEndpoint(which);
+    OpenSession* s = window->stage()->sessionOf(which);
+    REQUIRE(s != nullptr);
+    return s;
+  }
+  OpenSession* live() {
+    OpenSession* s = begin(way);
+    REQUIRE(shown([&] { return s->isLive() && s->hasPicture(); }));
+    return s;
+  }
+  template <typename F>
+  auto at(F what) {
+    const std::lock_guard held(machine.mutex);
+    return what(machine);
+  }
+  void onStrand(const std::function<void()>& what) {
+    std::promise<void> done;
+    post(strand, [&] { what(), done.set_value(); });
+    done.get_future().wait();
+  }
+
+  rdp::ServerOptions options;
+  Sitter machine;
+  std::shared_ptr<rdp::Server> server;
+  Executor strand;
+  std::unique_ptr<Listener> listener;
+  Id way = 0;
+};
+
+void sendKey(QWidget* to, int key, quint32 native, const QString& text = {},
+             Qt::KeyboardModifiers modifiers = {}) {
+  for (const auto type : {QEvent::KeyPress, QEvent::KeyRelease}) {
+    QKeyEvent event(type, key, modifiers, native, 0, 0, text);
+    QApplication::sendEvent(to, &event);
+  }
+}
+
+}  // namespace
+
+TEST_CASE("A remote desktop: AltGr, arrows, function keys and letters travel as positions", "[window][rdp]") {
+  DesktopBench bench;
+  OpenSession* s = bench.live();
+  PictureView* view = bench.view();
+  REQUIRE(view != nullptr);
+  view->setFocus();
+  // AltGr with the key that gives @ on a German keyboard: codes of the hardware, eight above the kernel's.
+  QKeyEvent down(QEvent::KeyPress, Qt::Key_AltGr, {}, 100 + 8, 0, 0),
+      up(QEvent::KeyRelease, Qt::Key_AltGr, {}, 100 + 8, 0, 0);
+  QApplication::sendEvent(view, &down);
+  sendKey(view, Qt::Key_At, 16 + 8, "@", Qt::GroupSwitchModifier);
+  QApplication::sendEvent(view, &up);
+  sendKey(view, Qt::Key_Up, 103 + 8);
+  sendKey(view, Qt::Key_F5, 63 + 8);
+  sendKey(view, Qt::Key_Y, 21 + 8, "z");
+  using Keys = std::vector<std::pair<std::uint32_t, bool>>;
+  const Keys wanted{{0xe038, true},  {0x10, true}, {0x10, false}, {0xe038, false}, {0xe048, true},
+                    {0xe048, false}, {0x3f, true}, {0x3f, false}, {0x15, true},    {0x15, false}};
+  CHECK(shown([&] { return bench.at([](Sitter& m) { return m.keys; }) == wanted; }));
+  // A letter that no key of a US keyboard has goes as itself.
+  s->typeText(QString::fromUtf8("ö"));
+  CHECK(shown([&] { return bench.at([](Sitter& m) { return m.characters; }) == U"ö"; }));
+  bench.at([](Sitter& m) { return m.keys.clear(), 0; });
+  s->sendChord("ctrl+alt+delete");
+  const Keys secure{{0x1d, true},    {0x38, true},  {0xe053, true},
+                    {0xe053, false}, {0x38, false}, {0x1d, false}};
+  CHECK(shown([&] { return bench.at([](Sitter& m) { return m.keys; }) == secure; }));
+}
+
+TEST_CASE("A remote desktop: a second monitor is added, shown in a window of its own, and taken away",
+          "[window][rdp]") {
+  DesktopBench bench;
+  OpenSession* s = bench.live();
+  REQUIRE(shown([&] { return s->offers().size() == 2 && s->capabilities().screens.can; }));
+  bench.window->openScreensPlan(s);
+  auto* plan = bench.window->findChild<ScreensPlan*>();
+  REQUIRE(plan != nullptr);
+  QTest::mouseClick(plan, Qt::LeftButton, {}, plan->switchOf(1).center());
+  REQUIRE(shown([&] { return s->screens().size() == 2 && s->offers()[1].on; }));
+  CHECK(s->screens()[1].area.x == s->screens()[0].area.width);
+  QTest::mouseDClick(plan, Qt::LeftButton, {}, plan->tile(1).center());
+  REQUIRE(shown([&] { return !bench.window->screenWindows().isEmpty(); }));
+  s->session().switchScreen(1, {});
+  CHECK(shown([&] { return s->screens().size() == 1 && !s->offers()[1].on; }));
+  s->session().switchScreen(0, {});
+  CHECK(shown([&] { return s->remarkText().contains("last screen"); }));
+}
+
+TEST_CASE("A remote desktop: what is copied there is fetched when it is pasted here, and the other way",
+          "[window][rdp][clipboard]") {
+  DesktopBench bench;
+  bench.live();
+  REQUIRE(shown([&] { return bench.at([](Sitter& m) { return m.in; }); }));
+  auto there = std::make_shared<Counted>();
+  bench.onStrand([&] { bench.server->offerClip(there); });
+  const auto mime = [] { return qobject_cast<const ClipMime*>(QApplication::clipboard()->mimeData()); };
+  REQUIRE(shown([&] { return mime() != nullptr && mime()->hasFormat("text/html"); }));
+  CHECK(there->fetches == 0);
+  CHECK(QApplication::clipboard()->text() == "Lot 12");
+  CHECK(QApplication::clipboard()->mimeData()->html() == "<b>Lot 12</b>");
+  CHECK(there->fetches == 2);
+  // From here: announced at once, read when somebody over there asks.
+  auto* rich = new QMimeData;
+  rich->setText("Karte 7");
+  rich->setHtml("<i>Karte 7</i>");
+  QImage picture(20, 10, QImage::Format_RGB32);
+  picture.fill(QColor(10, 200, 30));
+  rich->setImageData(picture);
+  QApplication::clipboard()->setMimeData(rich);
+  REQUIRE(shown([&] { return bench.at([](Sitter& m) { return m.clip && m.clip->forms().size() == 3; }); }));
+  const auto clip = bench.at([](Sitter& m) { return m.clip; });
+  std::map<ClipForm, std::optional<Bytes>> got;
+  std::mutex mutex;
+  for (const ClipForm form : {ClipForm::Text, ClipForm::Html, ClipForm::Picture})
+    clip->fetch(form, [&, form](std::optional<Bytes> content) {
+      const std::lock_guard held(mutex);
+      got[form] = std::move(content);
+    });
+  REQUIRE(shown([&] {
+    const std::lock_guard held(mutex);
+    return got.size() == 3;
+  }));
+  const auto text = [&](ClipForm form) {
+    return got[form] ? std::string(got[form]->begin(), got[form]->end()) : "nothing";
+  };
+  CHECK(text(ClipForm::Text) == "Karte 7");
+  CHECK_THAT(text(ClipForm::Html), Catch::Contains("<i>Karte 7</i>"));
+  REQUIRE(got[ClipForm::Picture]);
+  CHECK(decodePng(*got[ClipForm::Picture]).pixel(5, 5) == rgb(10, 200, 30));
+}
+
+TEST_CASE("A remote desktop: a service that listens on the machine's own loopback only is told as such",
+          "[window][rdp]") {
+  DesktopBench bench;
+  // The service listens on 127.0.0.1; the record has the machine's other address.
+  const Id other = bench.wayTo("rdp://duty@127.0.0.29:" + std::to_string(bench.listener->port()));
+  OpenSession* s = bench.begin(other);
+  REQUIRE(shown([&] { return s->status().problem == ErrorKind::Refused; }));
+  CHECK_THAT(s->status().cure, Catch::Contains("loopback address only"));
+  CHECK_THAT(s->status().cure, Catch::Contains("let it listen on all addresses"));
+}
