@@ -17,6 +17,7 @@
 #include "desktop/sheet.hpp"
 #include "desktop/sheet_parts.hpp"
 #include "desktop/theme.hpp"
+#include "desktop/way_target_row.hpp"
 #include "line/finder.hpp"
 #include "record/catalogue.hpp"
 #include "record/setting.hpp"
@@ -108,6 +109,7 @@ void Sheet::refreshWays() {
     problem->setWordWrap(true);
     problem->setContentsMargins(126, 0, 0, 2);
     waysLayout_->addWidget(problem);
+    waysLayout_->addWidget(new WayTargetRow(address));
     const auto look = [problem](const QString& text) {
       QString wrong;
       try {

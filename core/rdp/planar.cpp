@@ -1,6 +1,7 @@
 #include <algorithm>
 
 #include "base/error.hpp"
+#include "base/simd.hpp"
 #include "rdp/bitmap_codec.hpp"
 
 namespace kw::rdp {
@@ -57,6 +58,10 @@ std::size_t decodePlane(ByteView data, int width, int height, Byte* out) {
   return static_cast<std::size_t>(at - data.data());
 }
 
+KW_VECTOR void joinPlanes(const Byte* r, const Byte* g, const Byte* b, Pixel* out, int count) {
+  for (int i = 0; i < count; ++i) out[i] = rgb(r[i], g[i], b[i]);
+}
+
 struct Planes {
   Bytes first, second, third;  ///< red, green, blue; or luma, orange chroma, green chroma
 };
@@ -89,7 +94,8 @@ void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t 
     std::memcpy(into.data(), data.data() + at, size);
     at += size;
   };
-  Planes p;
+  // Kept from one bitmap to the next: a desktop comes in hundreds of small ones.
+  static thread_local Planes p;
   if ((header & kNoAlpha) == 0) plane(p.first, width, height, whole);  // alpha, which a desktop does not have
   plane(p.first, width, height, whole);
   plane(p.second, chromaWidth, chromaHeight, chroma);
@@ -101,7 +107,7 @@ void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t 
     if (loss == 0) {
       const Byte* g = p.second.data() + from;
       const Byte* b = p.third.data() + from;
-      for (int x = 0; x < width; ++x) row[x] = rgb(a[x], g[x], b[x]);
+      joinPlanes(a, g, b, row, width);
       continue;
     }
     const std::size_t line =

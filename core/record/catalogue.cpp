@@ -29,7 +29,20 @@ constexpr WayKind kWayKinds[] = {
     {"tcp", "line", Form::Text, "tcp", "line", "Raw text over TCP", "tcp://host:port"},
     {"tls", "line", Form::Text, "tls", "line", nullptr, nullptr}};
 
+constexpr WayTarget kWayTargets[] = {
+    {"rdp", "machine", "The machine's own service", "Console of a machine by its ID",
+     "An account of the machine itself signs in. The machine must be running and its service switched on.",
+     "An account of the host signs in, not one of the machine. It shows the machine from its firmware on and "
+     "stays through restarts.",
+     "The machine's ID on its host", 2179}};
+
 }  // namespace
+
+const WayTarget* findWayTarget(const std::string& kind) {
+  for (const WayTarget& t : kWayTargets)
+    if (kind == t.kind) return &t;
+  return nullptr;
+}
 
 std::span<const WayKind> allWayKinds() { return kWayKinds; }
 

@@ -24,6 +24,19 @@ struct WayKind {
   int displayBase = 0;        ///< host:1 typed means this port + 1; 0: numbers are ports
 };
 
+/// Something an address of a kind may name besides its host: then it leads elsewhere, and somebody else's
+/// account signs in.
+struct WayTarget {
+  const char* kind;                    ///< of which addresses
+  const char* option;                  ///< in the address: "machine"
+  const char *without, *with;          ///< the two choices, for people
+  const char *withoutHint, *withHint;  ///< whose account, where it is served
+  const char* prompt;                  ///< in the empty field
+  int port;                            ///< the usual one when it is named
+};
+/// Null where there is no such choice.
+const WayTarget* findWayTarget(const std::string& kind);
+
 std::span<const WayKind> allWayKinds();
 /// Null for a scheme nobody declared.
 const WayKind* findWayKind(const std::string& name);

@@ -1,6 +1,9 @@
 // A remote desktop of our own service in the real window: keys as they travel, several monitors, the
 // clipboard as an offer, sound, and a service that is not reached.
 #include <QClipboard>
+#include <QComboBox>
+#include <QLabel>
+#include <QListWidget>
 #include <QMimeData>
 
 #include "desktop/clip_mime.hpp"
@@ -248,4 +251,37 @@ TEST_CASE("A remote desktop: a service that listens on the machine's own loopbac
   REQUIRE(shown([&] { return s->status().problem == ErrorKind::Refused; }));
   CHECK_THAT(s->status().cure, Catch::Contains("loopback address only"));
   CHECK_THAT(s->status().cure, Catch::Contains("let it listen on all addresses"));
+}
+
+TEST_CASE("The sheet tells a machine's own service from its console by ID, and whose account signs in",
+          "[window][rdp][sheet]") {
+  WindowBench bench(1);
+  MainWindow& window = bench.open();
+  window.editMachine(bench.machineIds[0]);
+  auto* address = bench.child<QLineEdit>("address0");
+  REQUIRE(address != nullptr);
+  auto* choice = window.findChild<QComboBox*>("wayTarget");
+  for (auto* pages : window.findChildren<QListWidget*>())
+    for (QListWidgetItem* page : pages->findItems("Ways to reach it", Qt::MatchExactly))
+      pages->setCurrentItem(page);
+  REQUIRE(address->isVisible());
+  auto* id = window.findChild<QLineEdit*>("wayTargetId");
+  REQUIRE((choice != nullptr && id != nullptr));
+  CHECK_FALSE(choice->isVisible());  // a screen of another kind
+  address->setText("rdp://duty@127.0.0.23");
+  REQUIRE(choice->isVisible());
+  CHECK_FALSE(id->isVisible());
+  const auto hint = [&] { return choice->parentWidget()->findChild<QLabel*>("quiet")->text(); };
+  CHECK(hint().startsWith("An account of the machine itself"));
+  choice->setFocus();
+  QTest::keyClick(choice, Qt::Key_Down);
+  REQUIRE(id->isVisible());
+  CHECK(hint().startsWith("An account of the host"));
+  QTest::keyClicks(id, "5c2e8a10");
+  CHECK(address->text() == "rdp://duty@127.0.0.23:2179?machine=5c2e8a10");
+  QTest::keyClick(choice, Qt::Key_Up);
+  CHECK(address->text().toStdString() == "rdp://duty@127.0.0.23:3389");
+  address->setText("rdp://duty@127.0.0.11:2180?machine=seeds");
+  CHECK(choice->currentIndex() == 1);
+  CHECK(id->text() == "seeds");
 }

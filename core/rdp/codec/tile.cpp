@@ -42,27 +42,31 @@ Level levelOf(BandLayout layout, int level) {  // 3, 2, 1
   return {(level - 1) * 3, low, high, level == 1 ? 64 : low + high};
 }
 
-/// What stands beside the last high sample: itself once more, or nothing where it was made to vanish.
-int highAt(const std::int16_t* high, int n, int low, int i) {
-  if (i < 0) return high[0];
-  if (i < n) return high[i];
-  return low == n + 2 ? 0 : high[n - 1];
-}
-
-/// 3.1.8.2.4 of one row: low and high samples become out[0..size).
-void joinRow(const std::int16_t* low, const std::int16_t* high, const Level& l, std::int16_t* out) {
-  std::int16_t even[kTileSide / 2 + 1];
-  for (int i = 0; i < l.low; ++i)
-    even[i] = static_cast<std::int16_t>(
-        low[i] - ((highAt(high, l.high, l.low, i - 1) + highAt(high, l.high, l.low, i) + 1) >> 1));
+/// 3.1.8.2.4 of whole rows: low and high samples become rows of l.size samples.
+KW_VECTOR void joinRows(const std::int16_t* low, const std::int16_t* high, int rows, const Level& l,
+                        std::int16_t* out) {
+  // With one sample more at either end: before the first stands the first once more; behind the last itself,
+  // or nothing where the layout made it vanish.
+  std::int16_t h[kTileSide / 2 + 3], even[kTileSide / 2 + 2], odd[kTileSide / 2];
+  const bool vanishes = l.low == l.high + 2;
   const int odds = l.size / 2;
-  for (int i = 0; i < odds; ++i) {
-    const int h = i < l.high ? high[i] : 0;
-    const int after = i + 1 < l.low ? even[i + 1] : even[i];
-    out[2 * i] = even[i];
-    out[2 * i + 1] = static_cast<std::int16_t>((h << 1) + ((even[i] + after) >> 1));
+  for (int row = 0; row < rows; ++row, low += l.low, high += l.high, out += l.size) {
+    h[0] = high[0];
+    std::memcpy(h + 1, high, static_cast<std::size_t>(l.high) * 2);
+    h[l.high + 1] = vanishes ? std::int16_t{0} : high[l.high - 1];
+    if (vanishes) h[l.high + 2] = 0;
+    for (int i = 0; i < l.low; ++i)
+      even[i] = static_cast<std::int16_t>(low[i] - ((h[i] + h[i + 1] + 1) >> 1));
+    if (vanishes) even[l.low - 1] = low[l.low - 1];
+    if (l.low == l.high) even[l.low] = even[l.low - 1];
+    for (int i = 0; i < odds; ++i)
+      odd[i] = static_cast<std::int16_t>((h[i + 1] << 1) + ((even[i] + even[i + 1]) >> 1));
+    for (int i = 0; i < odds; ++i) {
+      out[2 * i] = even[i];
+      out[2 * i + 1] = odd[i];
+    }
+    if ((l.size & 1) != 0) out[l.size - 1] = even[l.low - 1];
   }
-  if ((l.size & 1) != 0) out[l.size - 1] = even[l.low - 1];
 }
 
 /// even = low - (highBefore + highAfter + 1) / 2, a row at a time
@@ -137,15 +141,17 @@ void sumUp(std::span<std::int16_t> low) {
   for (std::size_t i = 1; i < low.size(); ++i) low[i] = static_cast<std::int16_t>(low[i] + low[i - 1]);
 }
 
+namespace {
+KW_VECTOR void shiftUp(std::int16_t* values, int count, int shift) {
+  for (int i = 0; i < count; ++i) values[i] = static_cast<std::int16_t>(values[i] * (1 << shift));
+}
+}  // namespace
+
 void dequantize(Coefficients& tile, const Quant& quant, BandLayout layout) {
   const auto& bands = bandsOf(layout);
   for (std::size_t b = 0; b < kBands; ++b) {
     if (quant[b] <= 1) continue;
-    const int shift = quant[b] - 1;
-    for (int i = 0; i < bands[b].count(); ++i) {
-      std::int16_t& v = tile[static_cast<std::size_t>(bands[b].offset + i)];
-      v = static_cast<std::int16_t>(v * (1 << shift));
-    }
+    shiftUp(&tile[static_cast<std::size_t>(bands[b].offset)], bands[b].count(), quant[b] - 1);
   }
 }
 
@@ -161,8 +167,8 @@ void inverseTransform(Coefficients& tile, BandLayout layout) {
     const std::int16_t* ll = hh + l.high * l.high;
     std::int16_t* lowRows = wide;
     std::int16_t* highRows = wide + l.low * l.size;
-    for (int y = 0; y < l.low; ++y) joinRow(ll + y * l.low, hl + y * l.high, l, lowRows + y * l.size);
-    for (int y = 0; y < l.high; ++y) joinRow(lh + y * l.low, hh + y * l.high, l, highRows + y * l.size);
+    joinRows(ll, hl, l.low, l, lowRows);
+    joinRows(lh, hh, l.high, l, highRows);
     joinColumns(lowRows, highRows, l, out.data());
     std::memcpy(&tile[static_cast<std::size_t>(bands[static_cast<std::size_t>(l.first)].offset)], out.data(),
                 static_cast<std::size_t>(l.size * l.size) * 2);
