@@ -19,6 +19,18 @@ int exitCodeFor(ErrorKind kind) {
   return kUsage;
 }
 
+namespace {
+/// Of all pixels, for telling pictures apart.
+std::uint64_t hashOf(const Framebuffer& picture) {
+  const auto lock = picture.lock();
+  std::uint64_t h = 0xcbf29ce484222325U;
+  const auto pixels = static_cast<std::size_t>(picture.size().area());
+  const Pixel* p = picture.row(0);
+  for (std::size_t i = 0; i < pixels; ++i) h = (h ^ p[i]) * 0x100000001b3U;
+  return h;
+}
+}  // namespace
+
 class Live::Observer : public SessionObserver {
  public:
   Observer(std::shared_ptr<State> state, bool trustOnce) : state_(std::move(state)), trustOnce_(trustOnce) {}
@@ -53,7 +65,7 @@ class Live::Observer : public SessionObserver {
     change([&] {
       // Exact coverage matters here, so the region is kept to the picture and grows only by what came.
       state_->seen.add(region);
-      state_->lastChange = std::chrono::steady_clock::now();
+      if (!state_->compareStates || isNews()) state_->lastChange = std::chrono::steady_clock::now();
     });
   }
   void asked(const Question& question, std::function<void(Answer)> reply) override {
@@ -61,6 +73,16 @@ class Live::Observer : public SessionObserver {
   }
 
  private:
+  /// Whether the picture is one that was not there a moment ago. Two places that blink make four states.
+  bool isNews() {
+    constexpr std::size_t kStates = 4;
+    auto& seen = state_->statesSeen;
+    const std::uint64_t now = hashOf(*state_->picture);
+    const bool news = std::find(seen.begin(), seen.end(), now) == seen.end();
+    if (news) seen.push_back(now);
+    if (seen.size() > kStates) seen.pop_front();
+    return news;
+  }
   template <typename F>
   void change(F what) {
     {
@@ -80,6 +102,7 @@ Live::Live(const LiveOptions& options) {
   const Target target = findTarget(options, tools, showsScreen);
   session_ =
       makeSession(runtime_.strand(), target.address, target.label, target.setting, tools, target.owner);
+  state_->picture = session_->picture();
   session_->observe(std::make_shared<Observer>(state_, options.trustOnce));
   session_->start();
 }
@@ -118,6 +141,7 @@ void Live::waitForPicture() {
 
 void Live::waitForQuiet(std::chrono::milliseconds quiet) {
   std::unique_lock lock(state_->mutex);
+  state_->compareStates = state_->picture != nullptr;
   for (;;) {
     throwIfOver(lock);
     const auto due = state_->lastChange + quiet;

@@ -2,6 +2,7 @@
 #pragma once
 #include <chrono>
 #include <condition_variable>
+#include <deque>
 #include <mutex>
 #include <optional>
 #include <string>
@@ -28,7 +29,8 @@ class Live {
 
   /// Blocks until the picture is whole. Throws Error, {TimedOut} when the limit passes first.
   void waitForPicture();
-  /// Blocks until nothing has changed for `quiet`.
+  /// Blocks until nothing new has been seen for `quiet`. What only alternates between a few states (a text
+  /// cursor that blinks) is nothing new.
   void waitForQuiet(std::chrono::milliseconds quiet);
   /// Blocks for `howLong`, or until the session ends (throws then).
   void watchFor(std::chrono::milliseconds howLong);
@@ -64,7 +66,11 @@ class Live {
     std::vector<Screen> screens;
     std::vector<ScreenOffer> offers;
     Capabilities capabilities;
-    std::chrono::steady_clock::time_point lastChange;
+    std::chrono::steady_clock::time_point lastChange;  ///< to something not seen just before
+    std::shared_ptr<Framebuffer> picture;
+    std::deque<std::uint64_t>
+        statesSeen;  ///< of the whole picture, newest last; looked at while quiet is waited for
+    bool compareStates = false;
     std::uint64_t figureCount = 0;
   };
   template <typename Condition>

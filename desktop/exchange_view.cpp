@@ -1,4 +1,5 @@
 #include "desktop/exchange_view.hpp"
+#include "desktop/counts.hpp"
 
 #include <QComboBox>
 #include <QFileDialog>
@@ -132,7 +133,7 @@ void ExchangeView::refreshButton() {
       static_cast<int>(std::count_if(plan_.begin(), plan_.end(), [](const exchange::Planned& p) {
         return p.choice != exchange::Choice::Skip;
       }));
-  import_->setText(tr("Keep %n machines", nullptr, count));
+  import_->setText(tr("Keep %1").arg(machineCount(count)));
   import_->setEnabled(count > 0);
   import_->setToolTip(count > 0 ? QString() : tr("Nothing of this is new."));
 }

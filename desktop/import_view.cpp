@@ -1,4 +1,5 @@
 #include "desktop/import_view.hpp"
+#include "desktop/counts.hpp"
 
 #include <QComboBox>
 #include <QFileDialog>
@@ -141,7 +142,7 @@ void ImportView::importTicked() {
     written = writeSshImports(w, folderNamed(records_.snapshot(), w, group), chosen);
   });
   if (!done) return;
-  emit said(tr("%n machines made. Ctrl+Z takes them back.", nullptr, written));
+  emit said(tr("%1 made. Ctrl+Z takes that back.").arg(machineCount(written)));
   look();
 }
 

@@ -4,6 +4,7 @@
 #include <QCloseEvent>
 #include <QFileDialog>
 #include <QFileInfo>
+#include <QGuiApplication>
 #include <QHBoxLayout>
 #include <QHeaderView>
 #include <QInputDialog>
@@ -14,6 +15,7 @@
 #include <QMenu>
 #include <QMessageBox>
 #include <QPushButton>
+#include <QScreen>
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QStandardPaths>
@@ -59,6 +61,21 @@ void MainWindow::save() {
   }
 }
 
+/// The free area of a display, without panels and without what a window manager draws around a window, whose
+/// size nobody knows before it is there.
+void MainWindow::fitToScreen() {
+  const QScreen* s = screen() != nullptr ? screen() : QGuiApplication::primaryScreen();
+  if (s == nullptr || isMaximized() || isFullScreen()) return;
+  constexpr int kFrame = 8, kTitle = 40;
+  const QRect free = s->availableGeometry().adjusted(kFrame, kTitle, -kFrame, -kFrame);
+  if (width() > free.width() || height() > free.height())
+    resize(std::min(width(), free.width()), std::min(height(), free.height()));
+  const QRect now(pos(), size());
+  if (!free.contains(now))
+    move(std::clamp(now.x(), free.left(), std::max(free.left(), free.right() - width() + 1)),
+         std::clamp(now.y(), free.top(), std::max(free.top(), free.bottom() - height() + 1)));
+}
+
 void MainWindow::restore() {
   QJsonObject state;
   try {
@@ -69,6 +86,7 @@ void MainWindow::restore() {
     return;  // first start
   }
   restoreGeometry(QByteArray::fromBase64(state["geometry"].toString().toLatin1()));
+  fitToScreen();
   split_->restoreState(QByteArray::fromBase64(state["split"].toString().toLatin1()));
   side_->setVisible(state["side"].toBool(true));
   gateAddress_ = state["gateAddress"].toString();

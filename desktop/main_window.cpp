@@ -1,4 +1,6 @@
 #include "desktop/main_window.hpp"
+#include "desktop/counts.hpp"
+#include "desktop/first_start.hpp"
 #include "desktop/import_view.hpp"
 
 #include <QApplication>
@@ -45,6 +47,7 @@ MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_
   setWindowTitle(tr("Kettle Window"));
   setWindowIcon(lineIcon("window", scheme().copper));
   resize(1280, 800);
+  fitToScreen();
   buildTop();
   buildMenus();
   recordsChanged();
@@ -54,6 +57,7 @@ MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_
   connect(&desk_, &Desk::said, this, &MainWindow::say);
   connect(&desk_, &Desk::sessionsChanged, this, [this] {
     roster_->statesChanged();
+    refreshFirstStart();
     refreshSide();
     refreshActions();
   });
@@ -300,8 +304,22 @@ Sheet* MainWindow::sheet() {
 void MainWindow::recordsChanged() {
   roster_->setSnapshot(desk_.records().shared(), desk_.records().loaded());
   go_->setSnapshot(desk_.records().shared());
+  refreshFirstStart();
   refreshActions();
   refreshSide();
+}
+
+/// Shown while nothing is kept and nothing is open.
+void MainWindow::refreshFirstStart() {
+  const bool empty =
+      desk_.records().loaded() && desk_.records().snapshot().machines.empty() && stage_->sessions().empty();
+  if (empty && firstStart_ == nullptr) {
+    firstStart_ = new FirstStart(stage_);
+    connect(firstStart_, &FirstStart::wanted, this, [this](const QString& name) { action(name)->trigger(); });
+  }
+  if (firstStart_ == nullptr) return;
+  firstStart_->setVisible(empty);
+  if (empty) firstStart_->raise();
 }
 
 OpenSession* MainWindow::current() const { return stage_->focusedSession(); }
@@ -489,7 +507,7 @@ void MainWindow::removeGroup(Id folder) {
   if (desk_.records().commit(tr("remove %1").arg(name),
                              [folder](StoreWriter& w) { w.removeFolder(folder); })) {
     showStage();
-    say(tr("Removed %1 and %n machines. Ctrl+Z brings them back.", nullptr, machines).arg(name));
+    say(tr("Removed %1 and %2. Ctrl+Z brings that back.").arg(name, machineCount(machines)));
   }
 }
 

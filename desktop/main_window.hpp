@@ -21,6 +21,7 @@ namespace kw::desktop {
 
 class ColoursView;
 class FilesPanel;
+class FirstStart;
 class ImportView;
 class ScreenWindow;
 class JournalView;
@@ -147,6 +148,8 @@ class MainWindow : public QMainWindow {
   [[nodiscard]] std::vector<SpoutEntry> spoutEntries(OpenSession* session, ScreenWindow* window);
   void connectSession(OpenSession* session);
   void clipboardChanged();
+  void fitToScreen();
+  void refreshFirstStart();
   void cure(const QString& action);
   void fillOwnSchemes(class QMenu* menu);
   void coloursChanged();
@@ -182,6 +185,7 @@ class MainWindow : public QMainWindow {
   QWidget* rosterPanel_;
   QLabel* saying_;
   QPushButton* lastTime_;
+  FirstStart* firstStart_ = nullptr;
   QMap<QString, QAction*> actions_;
   QList<QPointer<ScreenWindow>> windows_;
   QJsonObject lastTimeOpen_;

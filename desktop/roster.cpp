@@ -1,4 +1,5 @@
 #include "desktop/roster.hpp"
+#include "desktop/counts.hpp"
 
 #include <QAccessible>
 #include <QContextMenuEvent>
@@ -79,7 +80,7 @@ QRect RosterList::rowRectAt(int row) const { return rectOf(static_cast<std::size
 
 QString RosterList::spokenRow(int row) const {
   const RosterRow& r = shown_[static_cast<std::size_t>(row)];
-  if (r.heading) return tr("%1, %n machines", nullptr, r.count).arg(QString::fromStdString(r.title));
+  if (r.heading) return tr("%1, %2").arg(QString::fromStdString(r.title), machineCount(r.count));
   const auto found = snapshot_->machines.find(r.machine);
   if (found == snapshot_->machines.end()) return {};
   const MachineNow now = now_ ? now_(found->second) : MachineNow{};
@@ -228,7 +229,7 @@ void RosterList::paintHeading(QPainter& p, const RosterRow& row, const QRectF& r
   p.setFont(windowFont(9));
   p.setPen(headingColour());
   const QRectF text = rect.adjusted(26, 6, -12, 0);
-  const QString aside = folded ? tr("%1 machines").arg(row.count) : QString::fromStdString(row.aside);
+  const QString aside = folded ? machineCount(row.count) : QString::fromStdString(row.aside);
   const int asideWidth = aside.isEmpty() ? 0 : p.fontMetrics().horizontalAdvance(aside) + 10;
   p.drawText(text, Qt::AlignVCenter,
              p.fontMetrics().elidedText(QString::fromStdString(row.title), Qt::ElideRight,

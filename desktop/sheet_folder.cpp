@@ -3,6 +3,7 @@
 #include <QLabel>
 #include <QLineEdit>
 
+#include "desktop/counts.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/sheet_parts.hpp"
 
@@ -68,8 +69,8 @@ void Sheet::summarizeFolder() {
   if (folder_->id != 0)
     for (const auto& [id, m] : base_->machines)
       for (const Folder* f : base_->pathOf(m.folder)) machines += f->id == folder_->id ? 1 : 0;
-  subtitle_->setText(groupPath_.trimmed().isEmpty() ? tr("place with %n machines", nullptr, machines)
-                                                    : tr("group with %n machines", nullptr, machines));
+  subtitle_->setText(groupPath_.trimmed().isEmpty() ? tr("place with %1").arg(machineCount(machines))
+                                                    : tr("group with %1").arg(machineCount(machines)));
 }
 
 bool Sheet::keepFolder() {

@@ -77,9 +77,12 @@ class WindowBench {
     for (auto& c : consoles) c->stop();
     runtime.stop();
   }
+  QSize wantedSize{1280, 800};
   MainWindow& open() {
     desk = std::make_unique<Desk>(tools);
     window = std::make_unique<MainWindow>(*desk);
+    // Larger than the display that tests have, whatever the window thinks of it.
+    if (wantedSize.isValid()) window->resize(wantedSize);
     window->show();
     QApplication::setActiveWindow(window.get());
     return *window;

@@ -169,6 +169,7 @@ std::string Qemu::address() const {
 struct Viewer::State {
   mutable std::mutex mutex;
   SessionStatus status;
+  std::string forms;  ///< in which pictures came, all seconds together
   Capabilities capabilities;
   RouteFacts route;
   std::vector<Question> questions;
@@ -185,6 +186,10 @@ class Viewer::Observer : public SessionObserver {
   void statusChanged(const SessionStatus& s) override {
     std::lock_guard lock(state_->mutex);
     state_->status = s;
+  }
+  void figuresChanged(const Figures& f) override {
+    std::lock_guard lock(state_->mutex);
+    state_->forms += f.encodings + ' ';
   }
   void capabilitiesChanged(const Capabilities& c) override {
     std::lock_guard lock(state_->mutex);
@@ -299,6 +304,14 @@ void Viewer::click(Point at) {
   session_->pointer(at, 0);
 }
 
+bool Viewer::saw(const std::string& form, std::chrono::milliseconds limit) {
+  return until(
+      [&] {
+        std::lock_guard lock(state_->mutex);
+        return state_->forms.find(form) != std::string::npos;
+      },
+      limit);
+}
 SessionStatus Viewer::status() const {
   std::lock_guard lock(state_->mutex);
   return state_->status;

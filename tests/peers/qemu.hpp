@@ -72,6 +72,8 @@ class Viewer {
   [[nodiscard]] RouteFacts route() const;
   [[nodiscard]] std::vector<Question> questions() const;
   [[nodiscard]] std::size_t soundBytes() const;
+  /// True once pictures came in this form, by its name in the figures.
+  bool saw(const std::string& form, std::chrono::milliseconds limit = std::chrono::seconds(5));
   /// True once the guest's pointer takes differences instead of places.
   [[nodiscard]] bool relative() const;
   Session& session() { return *session_; }

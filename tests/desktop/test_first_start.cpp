@@ -1,0 +1,40 @@
+// A window that nobody has used yet.
+#include <QScreen>
+
+#include "desktop/first_start.hpp"
+#include "desktop/go_field.hpp"
+#include "tests/desktop/window_bench.hpp"
+
+using namespace kw;
+using namespace kw::test;
+
+TEST_CASE("First start: three ways to begin and a look at hosts; gone once a machine is kept",
+          "[window][first]") {
+  WindowBench bench(0);
+  MainWindow& window = bench.open();
+  auto* first = window.findChild<FirstStart*>();
+  REQUIRE(shown([&] { return (first = window.findChild<FirstStart*>()) != nullptr && first->isVisible(); }));
+  CHECK(first->size() == window.stage()->size());
+  for (const char* name : {"first:go", "first:new", "first:importFiles", "first:stock"})
+    CHECK(window.findChild<QPushButton*>(name) != nullptr);
+  window.findChild<QPushButton*>("first:go")->click();
+  CHECK(shown([&] { return window.goField()->hasFocus(); }));
+  window.findChild<QPushButton*>("first:new")->click();
+  CHECK(bench.child<QLineEdit>("machineName") != nullptr);
+  window.showStage();
+  bench.tools.store->commit("add", [&](StoreWriter& w) {
+    Machine m;
+    m.folder = bench.groupId, m.name = "seed-bank";
+    w.put(m);
+  });
+  CHECK(shown([&] { return !first->isVisible(); }));
+}
+
+TEST_CASE("The window fits the free area of its display, also with a remembered size", "[window][first]") {
+  WindowBench bench(1);
+  bench.wantedSize = {};
+  MainWindow& window = bench.open();
+  const QRect free = window.screen()->availableGeometry();
+  CHECK(free.width() >= window.width());
+  CHECK(free.height() > window.height());
+}
