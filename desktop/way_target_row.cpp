@@ -49,6 +49,16 @@ WayTargetRow::WayTargetRow(QLineEdit* address)
   read();
 }
 
+void WayTargetRow::say(const char* hint) {
+  hint_->setText(tr(hint));
+  fitHint();
+}
+
+void WayTargetRow::fitHint() {
+  const int room = width() - kIndent;
+  if (room > 0) hint_->setFixedHeight(hint_->heightForWidth(room));
+}
+
 void WayTargetRow::read() {
   if (writing_) return;
   const auto a = addressIn(address_);
@@ -63,7 +73,7 @@ void WayTargetRow::read() {
   id_->setPlaceholderText(tr(target->prompt));
   id_->setAccessibleName(tr(target->prompt));
   if (with) id_->setText(QString::fromStdString(named->second));
-  hint_->setText(tr(with ? target->withHint : target->withoutHint));
+  say(with ? target->withHint : target->withoutHint);
 }
 
 /// The port follows the choice, unless somebody chose one of their own.
@@ -80,7 +90,7 @@ void WayTargetRow::write() {
     a->options.erase(target->option);
     if (a->port == target->port) a->port = plain;
   }
-  hint_->setText(tr(with ? target->withHint : target->withoutHint));
+  say(with ? target->withHint : target->withoutHint);
   writing_ = true;
   address_->setText(QString::fromStdString(a->uri()));
   writing_ = false;

@@ -15,7 +15,13 @@ class WayTargetRow : public QWidget {
   [[nodiscard]] QComboBox* choice() const { return choice_; }
   [[nodiscard]] QLineEdit* id() const { return id_; }
 
+ protected:
+  void resizeEvent(QResizeEvent*) override { fitHint(); }
+
  private:
+  void say(const char* hint);
+  /// A layout inside of a layout does not ask a wrapped text how high it is.
+  void fitHint();
   void read();
   void write();
   QLineEdit* address_;

@@ -279,6 +279,8 @@ TEST_CASE("The sheet tells a machine's own service from its console by ID, and w
   CHECK(hint().startsWith("An account of the host"));
   QTest::keyClicks(id, "5c2e8a10");
   CHECK(address->text() == "rdp://duty@127.0.0.23:2179?machine=5c2e8a10");
+  auto* words = choice->parentWidget()->findChild<QLabel*>("quiet");
+  CHECK(shown([&] { return words->height() >= words->heightForWidth(words->width()); }));  // nothing is cut
   QTest::keyClick(choice, Qt::Key_Up);
   CHECK(address->text().toStdString() == "rdp://duty@127.0.0.23:3389");
   address->setText("rdp://duty@127.0.0.11:2180?machine=seeds");

@@ -158,7 +158,7 @@ TEST_CASE("A real RDP service: the session equals its own screen in every pixel,
   // RemoteFX loses what the service's quantisation loses.
   for (const Try& t : {Try{"32", "auto", true, "auto", 0}, Try{"24", "auto", true, "auto", 0},
                        Try{"16", "auto", true, "auto", 0}, Try{"32", "rdp", false, "auto", 0},
-                       Try{"32", "auto", true, "orders", 0}, Try{"32", "auto", true, "remotefx", 24}}) {
+                       Try{"32", "auto", true, "orders", 0}, Try{"32", "auto", true, "remotefx", 40}}) {
     CAPTURE(t.colours, t.security, t.codec);
     Viewer viewer(opening(
         service, {{"screen.colours", t.colours}, {"rdp.security", t.security}, {"rdp.codec", t.codec}}));
