@@ -13,6 +13,7 @@
 #include <QPushButton>
 #include <QScrollArea>
 #include <QStackedWidget>
+#include <QTimer>
 #include <QStyledItemDelegate>
 #include <QVBoxLayout>
 
@@ -106,6 +107,15 @@ void Sheet::build() {
   middle->addWidget(pages_, 1);
   column->addLayout(middle, 1);
   connect(list_, &QListWidget::currentRowChanged, pages_, &QStackedWidget::setCurrentIndex);
+  // A way of another kind may have come or gone: its pages follow once somebody turns to another page.
+  connect(list_, &QListWidget::currentRowChanged, this, [this](int row) {
+    if (row < 0 || folder_ || shownSections_ == sections()) return;
+    QTimer::singleShot(0, this, [this, name = list_->item(row)->text()] {
+      buildPages();
+      const auto found = list_->findItems(name, Qt::MatchExactly);
+      if (!found.isEmpty()) list_->setCurrentItem(found.first());
+    });
+  });
   connect(undo_, &QPushButton::clicked, this,
           [this] { folder_ ? editFolder(folder_->id, folder_->parent) : edit(machine_.id); });
   connect(keep_, &QPushButton::clicked, this, [this] { keep(); });
@@ -182,14 +192,14 @@ void Sheet::buildPages() {
     pages_->addWidget(page);
   };
   keepOpen_->setVisible(!folder_);
+  shownSections_ = folder_ && folder_->id == 0 ? QStringList() : sections();
   if (folder_) {
     add(tr("Name and place"), pageFolder());
-    if (folder_->id != 0)
-      for (const QString& section : sections()) add(section, pageSettings(section));
+    for (const QString& section : shownSections_) add(section, pageSettings(section));
   } else {
     add(tr("Name and place"), pageNames());
     add(tr("Ways to reach it"), pageWays());
-    for (const QString& section : sections()) add(section, pageSettings(section));
+    for (const QString& section : shownSections_) add(section, pageSettings(section));
     add(tr("Sign-in"), pageSignIn());
   }
   add(tr("Notes"), pageNotes());
@@ -378,7 +388,7 @@ void Sheet::refreshSummaries() {
     summarize(row++, groupPath_.isEmpty() ? tr("no group") : groupPath_.section(" / ", -1));
     summarize(row++, names.join(", "));
   }
-  for (const QString& section : folder_ && folder_->id == 0 ? QStringList() : sections()) {
+  for (const QString& section : shownSections_) {
     int own = 0;
     int inherited = 0;
     for (const Setting& s : allSettings()) {

@@ -99,6 +99,7 @@ class Sheet : public QWidget {
   QLabel *title_, *subtitle_, *problem_;
   QPushButton *undo_, *keep_, *keepOpen_, *close_;
   QListWidget* list_;
+  QStringList shownSections_;  ///< those that have pages now
   QStackedWidget* pages_;
   QVBoxLayout* waysLayout_ = nullptr;
 };

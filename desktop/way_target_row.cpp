@@ -55,8 +55,8 @@ void WayTargetRow::say(const char* hint) {
 }
 
 void WayTargetRow::fitHint() {
-  const int room = width() - kIndent;
-  if (room > 0) hint_->setFixedHeight(hint_->heightForWidth(room));
+  const int height = hint_->heightForWidth(width() - kIndent);
+  if (height > 0) hint_->setFixedHeight(height);
 }
 
 void WayTargetRow::read() {

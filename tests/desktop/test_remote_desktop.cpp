@@ -286,4 +286,9 @@ TEST_CASE("The sheet tells a machine's own service from its console by ID, and w
   address->setText("rdp://duty@127.0.0.11:2180?machine=seeds");
   CHECK(choice->currentIndex() == 1);
   CHECK(id->text() == "seeds");
+  // The kind has settings of its own, which have a page once one turns to another.
+  auto* pages = window.findChild<Sheet*>()->findChild<QListWidget*>();
+  CHECK(pages->findItems("Remote desktop", Qt::MatchExactly).isEmpty());
+  pages->setCurrentRow(0);
+  CHECK(shown([&] { return !pages->findItems("Remote desktop", Qt::MatchExactly).isEmpty(); }));
 }
