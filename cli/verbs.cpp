@@ -226,7 +226,9 @@ void addSessionVerbs(CLI::App& app, Chosen& chosen) {
     auto* verb = app.add_subcommand("snap", "Save a machine's picture once it is whole and stands still");
     addLiveOptions(*verb, *options);
     verb->add_option("--out", *out, "PNG file to write")->required();
-    verb->add_option("--settle", *settle, "Milliseconds without change before the picture is taken")
+    verb->add_option(
+            "--settle", *settle,
+            "Milliseconds without anything new before the picture is taken; what only blinks is nothing new")
         ->check(CLI::Range(0, 600000))
         ->capture_default_str();
     verb->add_option("--screen", *screen, "Only this screen, counted from 1 (0: all)")->capture_default_str();

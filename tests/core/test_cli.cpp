@@ -2,10 +2,12 @@
 #include <sys/wait.h>
 
 #include <fstream>
+#include <future>
 
 #include "base/file.hpp"
 #include "lab/host.hpp"
 #include "picture/png.hpp"
+#include "rfb/server.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -175,4 +177,42 @@ TEST_CASE("kettle pins in advance; what was sealed is not opened in clear from a
   CHECK_THAT(refused.out, Catch::Contains("was sealed before"));
   CHECK(kettle("trust forget " + plain.uri).code == 0);
   CHECK(kettle("snap " + plain.uri + " --settle 0 --out " + out + " < /dev/null").code == 0);
+}
+
+TEST_CASE("kettle snap: a text cursor that blinks stands still, a counter does not", "[cli]") {
+  const bool blinks = GENERATE(true, false);
+  Runtime runtime{1};
+  const Executor strand = runtime.strand();
+  auto picture = std::make_shared<Framebuffer>(Size{120, 80});
+  rfb::ServerEvents events;
+  rfb::Server server(strand, picture, {}, {}, events);
+  auto listener = listenTcp(strand, "127.0.0.1", 0);
+  std::promise<void> over;
+  const std::shared_ptr<Clock> clock = systemClock();
+  const auto serve = [&]() -> Task<void> {
+    StreamPtr stream = co_await listener->accept();
+    co_await server.run(std::move(stream));
+  };
+  const auto change = [&]() -> Task<void> {
+    for (unsigned i = 0;; ++i) {
+      co_await clock->sleep(std::chrono::milliseconds(100));
+      {
+        const auto lock = picture->lock();
+        picture->fill({10, 10, 8, 16},
+                      blinks ? (i % 2 == 0 ? rgb(255, 255, 255) : kOpaque) : rgb(i & 255, i >> 8, 90));
+      }
+      server.damaged(Region({10, 10, 8, 16}));
+    }
+  };
+  spawn(
+      strand, [&]() -> Task<void> { co_await firstOf(serve(), change()); },
+      [&](std::exception_ptr) { over.set_value(); });
+  Shell kettle;
+  const auto file = kettle.folder.path / "a.png";
+  const Run run = kettle("snap vnc://127.0.0.1:" + std::to_string(listener->port()) +
+                         " --settle 700 --timeout 5 --out " + file.string());
+  INFO(run.out);
+  CHECK(run.code == (blinks ? 0 : 7));
+  CHECK(std::filesystem::exists(file) == blinks);
+  over.get_future().wait();
 }
