@@ -245,6 +245,7 @@ void Client::openGraphics() {
     if (graphics_) graphics_->take(message);
   };
   channel.closed = [this] {
+    if (!graphics_) return;  // opened twice, closed twice
     for (const auto& [name, count] : graphics_->forms()) formsBefore_[name] += count;
     graphics_.reset();
   };

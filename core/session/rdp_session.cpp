@@ -29,7 +29,8 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
 
   // Questions of the connection.
   Task<std::optional<SignIn>> signIn(rdp::SignInRequest request) override {
-    if (sentOn_ && account_) co_return account_;  // the farm has taken it already
+    // The farm has taken it already; what went over a sealed line goes on over one only.
+    if (sentOn_ && account_ && request.use == accountUse_) co_return account_;
     SignInWish wish;
     wish.wantsUser = true;
     wish.user = request.user;
@@ -48,6 +49,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     if (out && out->password.empty() && request.canBeLeftOut) out.reset();
     if (out) setStatus(SessionStage::SigningIn, "signing in as " + out->user);
     account_ = out;
+    accountUse_ = request.use;
     co_return out;
   }
   Task<bool> trust(PeerCertificate certificate) override {
@@ -294,6 +296,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   std::optional<Place> elsewhere_;  ///< where a farm sent us
   bool sentOn_ = false;
   std::optional<SignIn> account_;
+  SecretUse accountUse_ = SecretUse::Unknown;
   int mostScreens_ = 0;
 };
 

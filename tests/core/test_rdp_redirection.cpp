@@ -46,6 +46,7 @@ struct Farm : Way {
   std::mutex mutex;
   std::vector<std::string> dialled;
   std::function<std::optional<Redirection>(const std::string& place, int visit)> plan;
+  std::string plainPlace;  ///< where only old security is spoken
   std::shared_ptr<Framebuffer> picture = std::make_shared<Framebuffer>(Size{320, 200});
   Desk desk;
   std::vector<std::shared_ptr<Server>> servers;
@@ -61,6 +62,7 @@ struct Farm : Way {
     ServerOptions options;
     options.certificate = certificate();
     options.account = [](const NtlmAccount&) { return CredSspAnswer{"fern-house", 0}; };
+    if (place == plainPlace) options.network = false, options.legacy = true;
     options.redirect = [this, place, visit](const NtlmAccount&) { return plan(place, visit); };
     auto [a, b] = memoryPair(strand);
     auto server = std::make_shared<Server>(strand, picture, options, desk);
@@ -127,6 +129,25 @@ TEST_CASE("RDP farm: a routing token or an address leads on; the password is ask
   });
   CHECK(passwords == 1);
   CHECK(certificates == 2);  // nobody was told to remember it
+}
+
+TEST_CASE("RDP farm: a password given to a sealed broker does not go on in clear by itself", "[rdp][farm]") {
+  FarmBench bench;
+  bench.farm->plainPlace = "127.0.0.12";
+  bench.farm->plan = [](const std::string& place, int) -> std::optional<Redirection> {
+    if (place != "broker") return std::nullopt;
+    Redirection to;
+    to.address = "127.0.0.12";
+    return to;
+  };
+  bench.open();
+  REQUIRE(bench.shows());
+  int passwords = 0;
+  bench.watcher->get([&](Watcher& w) {
+    for (const Question& q : w.questions) passwords += q.kind == Question::Kind::UserAndPassword ? 1 : 0;
+    return 0;
+  });
+  CHECK(passwords == 2);
 }
 
 TEST_CASE("RDP farm: a circle ends with a clear error", "[rdp][farm]") {
