@@ -125,6 +125,9 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
       told = true;
       reach_.noteAnswer(session->endpoint());
     }
+    const std::string& itself = session->route().machineName;
+    if (session->isLive() && !itself.empty() && reach_.of(session->endpoint()).calledItself.isEmpty())
+      reach_.noteName(session->endpoint(), QString::fromStdString(itself));
     // Once for each trouble, however often it is tried again.
     if (session->status().problem && !std::exchange(trouble, true))
       note(session->machine(), "trouble: " + session->status().sentence);
@@ -368,8 +371,16 @@ std::vector<Hop> Desk::route(const OpenSession& session) const {
     if (session.screens().size() > 1) machine.remark += tr(" · %1 screens").arg(session.screens().size());
     const QString itself = QString::fromStdString(facts.machineName);
     if (!itself.isEmpty() && !itself.contains(session.machine()) && session.endpoint() != 0) {
-      machine.remark += tr(" · calls itself \"%1\": is this the right machine?").arg(itself);
-      machine.state = State::Trouble;
+      // Most services name themselves otherwise than a record does. Only a name that changes is a reason to
+      // ask.
+      const QString before = reach_.of(session.endpoint()).calledItself;
+      machine.remark += tr(" · calls itself \"%1\"").arg(itself);
+      if (!before.isEmpty() && before != itself) {
+        machine.remark += tr(", and \"%1\" before: is this the right machine?").arg(before);
+        machine.state = State::Trouble;
+        peer.cure = tr("Yes, it is");
+        peer.cureAction = QStringLiteral("sameMachine");
+      }
     }
   } else if (status.problem) {
     const bool reached = facts.reached;

@@ -600,6 +600,11 @@ void MainWindow::cure(const QString& action) {
     if (OpenSession* s = current()) s->session().retry();
     return;
   }
+  if (action == "sameMachine") {
+    if (const OpenSession* s = current())
+      desk_.reach().noteName(s->endpoint(), QString::fromStdString(s->route().machineName));
+    return refreshSide();
+  }
   if (!action.startsWith("port:")) return;
   Id machine = roster_->selected();
   if (centre_->currentWidget() == sheet_) machine = sheet_->machine();

@@ -105,16 +105,32 @@ void Reach::noteAnswer(Id endpoint) {
   announce_.start();
 }
 
+void Reach::noteName(Id endpoint, const QString& name) {
+  known_[endpoint].calledItself = name;
+  announce_.start();
+}
+
+namespace {
+const QString kName = QStringLiteral("name:");
+}
+
 QJsonObject Reach::remembered() const {
   QJsonObject out;
-  for (auto at = known_.begin(); at != known_.end(); ++at)
+  for (auto at = known_.begin(); at != known_.end(); ++at) {
     if (at->lastAnswer.isValid()) out[QString::number(at.key())] = at->lastAnswer.toString(Qt::ISODate);
+    if (!at->calledItself.isEmpty()) out[kName + QString::number(at.key())] = at->calledItself;
+  }
   return out;
 }
 
 void Reach::restore(const QJsonObject& saved) {
-  for (auto at = saved.begin(); at != saved.end(); ++at)
-    known_[at.key().toLongLong()].lastAnswer = QDateTime::fromString(at.value().toString(), Qt::ISODate);
+  for (auto at = saved.begin(); at != saved.end(); ++at) {
+    const QString value = at.value().toString();
+    if (at.key().startsWith(kName))
+      known_[at.key().mid(kName.size()).toLongLong()].calledItself = value;
+    else
+      known_[at.key().toLongLong()].lastAnswer = QDateTime::fromString(value, Qt::ISODate);
+  }
 }
 
 }  // namespace kw::desktop

@@ -20,6 +20,8 @@ struct Reached {
   bool checked = false;  ///< in this run
   CheckResult result;
   QDateTime lastAnswer;  ///< also from earlier runs; invalid: never
+  QString calledItself;  ///< what the machine said its name was when it was first opened, or since somebody
+                         ///< said yes
 };
 
 class Reach : public QObject {
@@ -33,6 +35,7 @@ class Reach : public QObject {
   /// These are on screen now: they are checked at once and again every half minute.
   void watch(const std::vector<const Endpoint*>& endpoints);
   void noteAnswer(Id endpoint);
+  void noteName(Id endpoint, const QString& name);
   [[nodiscard]] QJsonObject remembered() const;
   void restore(const QJsonObject& saved);
   void setEnabled(bool on) { enabled_ = on; }
