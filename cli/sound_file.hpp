@@ -15,10 +15,13 @@ class SoundFile : public SessionObserver {
   ~SoundFile() override;
   void soundBegins(SoundForm form) override;
   void sound(ByteView samples) override;
+  /// Throws Error{Local} once something could not be written.
+  void check();
 
  private:
-  void head();
+  void writeHead();
   std::mutex mutex_;
+  std::string file_;
   std::ofstream out_;
   std::optional<SoundForm> form_;
   bool sameForm_ = true;

@@ -88,13 +88,15 @@ int click(const LiveOptions& options, Point at, int button) {
 
 int watch(const LiveOptions& options, int seconds, bool json, const std::string& soundFile) {
   Live live(options);
-  if (!soundFile.empty()) {
-    live.session().observe(std::make_shared<SoundFile>(soundFile));
+  const auto sound = soundFile.empty() ? nullptr : std::make_shared<SoundFile>(soundFile);
+  if (sound) {
+    live.session().observe(sound);
     live.session().setSound(true);
   }
   live.waitForPicture();
   for (int i = 0; seconds == 0 || i < seconds; ++i) {
     live.watchFor(std::chrono::seconds(1));
+    if (sound) sound->check();
     const Figures f = live.figures();
     const double latency = std::chrono::duration<double, std::milli>(f.keyToPicture).count();
     if (json) {

@@ -116,7 +116,7 @@ void OrderCaches::keep(unsigned cache, unsigned index, Size size, unsigned bits,
   area_ += size.area() - slot.size().area();
   if (area_ > kMostArea) protocolBroken(kWhat, "keeps more bitmaps than this program does");
   slot = Framebuffer(size);
-  decodeBitmap(slot, size, bits, compressed, data, colours);
+  decodeBitmap(slot, bits, compressed, data, colours);
 }
 
 /// 2.2.2.2.1.2.5, 2.2.2.2.1.2.6

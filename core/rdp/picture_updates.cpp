@@ -21,28 +21,45 @@ PixelFormat formatOf(unsigned bits) {
 
 }  // namespace
 
-void decodeBitmap(Framebuffer& out, Size size, unsigned bits, bool compressed, ByteView data,
-                  const ColourMap& colours) {
+namespace {
+
+void checkDepth(unsigned bits) {
   if (bits != 8 && bits != 15 && bits != 16 && bits != 24 && bits != 32)
     protocolBroken(kWhat, std::to_string(bits) + " bits per pixel");
-  const std::size_t width = static_cast<std::size_t>(size.width),
-                    height = static_cast<std::size_t>(size.height);
-  if (compressed && bits == 32)
-    return decodePlanar(data, size.width, size.height, out.row(0), out.stride(), true);
+}
+
+/// Rows of wire pixels, the bottom one first.
+struct WireRows {
+  ByteView data;
+  std::size_t rowBytes, rows;
+  [[nodiscard]] const Byte* fromTop(std::size_t y) const { return data.data() + (rows - 1 - y) * rowBytes; }
+};
+
+/// What is not planar, opened into `scratch` where it is packed.
+WireRows openRows(Size size, unsigned bits, bool compressed, ByteView data, Bytes& scratch) {
+  const auto width = static_cast<std::size_t>(size.width), height = static_cast<std::size_t>(size.height);
   const std::size_t bytes = (bits + 7) / 8;
-  std::size_t row = width * bytes;
-  Bytes open;
   if (compressed) {
-    open.resize(row * height);
-    decodeInterleaved(data, size.width, size.height, static_cast<int>(bytes), open);
-    data = open;
-  } else {
-    row = (row + 3) / 4 * 4;
-    if (data.size() < row * height) protocolBroken(kWhat, "fewer pixels than the bitmap has");
+    scratch.resize(width * bytes * height);
+    decodeInterleaved(data, size.width, size.height, static_cast<int>(bytes), scratch);
+    return {scratch, width * bytes, height};
   }
+  const std::size_t row = (width * bytes + 3) / 4 * 4;
+  if (data.size() < row * height) protocolBroken(kWhat, "fewer pixels than the bitmap has");
+  return {data, row, height};
+}
+
+}  // namespace
+
+void decodeBitmap(Framebuffer& out, unsigned bits, bool compressed, ByteView data, const ColourMap& colours) {
+  checkDepth(bits);
+  if (compressed && bits == 32)
+    return decodePlanar(data, out.width(), out.height(), out.row(0), out.stride(), true);
+  Bytes scratch;
+  const WireRows rows = openRows(out.size(), bits, compressed, data, scratch);
   const PixelReader reader(formatOf(bits), &colours);
-  for (std::size_t y = 0; y < height; ++y)
-    reader.many(data.data() + (height - 1 - y) * row, out.row(static_cast<int>(y)), width);
+  for (int y = 0; y < out.height(); ++y)
+    reader.many(rows.fromTop(static_cast<std::size_t>(y)), out.row(y), out.stride());
 }
 
 const PixelReader& PictureUpdates::readerFor(unsigned bits) {
@@ -83,35 +100,24 @@ Rect PictureUpdates::one(LittleReader& in) {
 }
 
 void PictureUpdates::decode(const Rect& to, Size size, unsigned bits, bool compressed, ByteView data) {
-  if (bits != 8 && bits != 15 && bits != 16 && bits != 24 && bits != 32)
-    protocolBroken(kWhat, std::to_string(bits) + " bits per pixel");
-  const std::size_t width = static_cast<std::size_t>(size.width),
-                    height = static_cast<std::size_t>(size.height);
+  checkDepth(bits);
   ++forms_[!compressed ? "raw" : bits == 32 ? "planar" : "RLE"];
+  const auto shown = static_cast<std::size_t>(to.width);
   if (compressed && bits == 32) {
-    pixels_.resize(width * height);
+    const auto width = static_cast<std::size_t>(size.width);
+    pixels_.resize(static_cast<std::size_t>(size.area()));
     decodePlanar(data, size.width, size.height, pixels_.data(), width, true);
     const auto lock = picture_->lock();
     for (int y = 0; y < to.height; ++y)
       std::memcpy(picture_->at(to.x, to.y + y), pixels_.data() + static_cast<std::size_t>(y) * width,
-                  static_cast<std::size_t>(to.width) * sizeof(Pixel));
+                  shown * sizeof(Pixel));
     return;
   }
-  const std::size_t bytes = (bits + 7) / 8;
-  std::size_t row = width * bytes;
-  if (compressed) {
-    scratch_.resize(row * height);
-    decodeInterleaved(data, size.width, size.height, static_cast<int>(bytes), scratch_);
-    data = scratch_;
-  } else {
-    row = (row + 3) / 4 * 4;
-    if (data.size() < row * height) protocolBroken(kWhat, "fewer pixels than the bitmap has");
-  }
+  const WireRows rows = openRows(size, bits, compressed, data, scratch_);
   const PixelReader& reader = readerFor(bits);
   const auto lock = picture_->lock();
-  for (int y = 0; y < to.height; ++y)  // bottom row first
-    reader.many(data.data() + (height - 1 - static_cast<std::size_t>(y)) * row, picture_->at(to.x, to.y + y),
-                static_cast<std::size_t>(to.width));
+  for (int y = 0; y < to.height; ++y)
+    reader.many(rows.fromTop(static_cast<std::size_t>(y)), picture_->at(to.x, to.y + y), shown);
 }
 
 void PictureUpdates::palette(ByteView body) {

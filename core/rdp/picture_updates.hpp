@@ -12,8 +12,7 @@ namespace kw::rdp {
 
 /// One bitmap as classic updates and cache orders have it, bottom row first, into a picture of its size.
 /// Throws Error{ProtocolBroken}.
-void decodeBitmap(Framebuffer& out, Size size, unsigned bits, bool compressed, ByteView data,
-                  const ColourMap& colours);
+void decodeBitmap(Framebuffer& out, unsigned bits, bool compressed, ByteView data, const ColourMap& colours);
 
 class PictureUpdates {
  public:

@@ -8,7 +8,6 @@ namespace kw::rdp {
 
 namespace {
 
-constexpr unsigned kUser = 1007, kIo = 1003, kMessages = 1004, kFirstChannel = 1008;
 constexpr std::size_t kMostOutgoing = 64 << 20;
 constexpr const char* kDisplayControl = "Microsoft::Windows::RDS::DisplayControl";
 

@@ -86,6 +86,7 @@ class Server {
   [[nodiscard]] bool live() const { return live_; }
 
  private:
+  static constexpr unsigned kUser = 1007, kIo = 1003, kMessages = 1004, kFirstChannel = 1008;  ///< T.125 ids
   Task<Bytes> readPacket();
   Task<Bytes> readPayload();
   Task<void> negotiate();

@@ -8,7 +8,6 @@ namespace kw::rdp {
 
 namespace {
 constexpr int kTile = 64;
-constexpr unsigned kIo = 1003;
 }  // namespace
 
 void Server::damaged(const Region& region) {

@@ -1,6 +1,7 @@
 #include "rdp/codec/progressive.hpp"
 
 #include "rdp/codec/bit_reader.hpp"
+#include "rdp/codec/blocks.hpp"
 #include "rdp/codec/rlgr.hpp"
 
 namespace kw::rdp {
@@ -9,9 +10,8 @@ namespace {
 
 constexpr const char* kWhat = "progressive codec";
 // 2.2.4.2.1 blockType
-constexpr unsigned kSync = 0xccc0, kFrameBegin = 0xccc1, kFrameEnd = 0xccc2, kContext = 0xccc3,
-                   kRegion = 0xccc4, kTileSimple = 0xccc5, kTileFirst = 0xccc6, kTileUpgrade = 0xccc7;
-constexpr std::uint32_t kMagic = 0xcaccacca;
+constexpr unsigned kFrameBegin = 0xccc1, kFrameEnd = 0xccc2, kContext = 0xccc3, kRegion = 0xccc4,
+                   kTileSimple = 0xccc5, kTileFirst = 0xccc6, kTileUpgrade = 0xccc7;
 constexpr unsigned kWhole = 0xff;  ///< quality: nothing more will come
 
 std::uint8_t shiftOf(int bits) { return static_cast<std::uint8_t>(std::max(bits - 1, 0)); }
@@ -58,20 +58,15 @@ class NewOnes {
 Region ProgressiveDecoder::decode(ByteView stream, Framebuffer& picture) {
   LittleReader in(stream, kWhat);
   Region damage;
-  while (in.left() >= 6) {
-    const unsigned type = in.u16();
-    const std::uint32_t length = in.u32();
-    if (length < 6) protocolBroken(kWhat, "a block of " + std::to_string(length) + " bytes");
-    LittleReader block(in.bytes(length - 6), kWhat);
-    switch (type) {
-      case kSync:
-        if (block.u32() != kMagic) protocolBroken(kWhat, "begins with another number than it shall");
-        break;
+  while (in.left() >= kBlockHead) {
+    Block block = readBlock(in, kWhat);
+    switch (block.type) {
+      case kSyncBlock: checkSync(block.body, kWhat); break;
       case kContext:  // 2.2.4.2.1.3
-        block.skip(3);
-        differences_ = (block.u8() & 1) != 0;
+        block.body.skip(3);
+        differences_ = (block.body.u8() & 1) != 0;
         break;
-      case kRegion: region(block, picture, damage); break;
+      case kRegion: region(block.body, picture, damage); break;
       case kFrameBegin:
       case kFrameEnd: break;
       default: protocolBroken(kWhat, "a block of an unknown kind");
@@ -102,11 +97,8 @@ void ProgressiveDecoder::region(LittleReader& in, Framebuffer& picture, Region& 
     laterQuants_.push_back(q);
   }
   for (unsigned i = 0; i < tiles; ++i) {
-    const unsigned type = in.u16();
-    const std::uint32_t length = in.u32();
-    if (length < 6) protocolBroken(kWhat, "a tile of " + std::to_string(length) + " bytes");
-    LittleReader block(in.bytes(length - 6), kWhat);
-    tile(block, type, picture, damage);
+    Block block = readBlock(in, kWhat);
+    tile(block.body, block.type, picture, damage);
   }
 }
 
@@ -237,43 +229,28 @@ void ProgressiveDecoder::show(const Tile& tile, Framebuffer& picture, Region& da
 
 namespace {
 
-void block(LittleWriter& out, unsigned type, ByteView body) {
-  out.u16(type).u32(static_cast<std::uint32_t>(body.size() + 6)).bytes(body);
-}
-
+/// 2.2.4.2.1.5.3
 void simpleTile(LittleWriter& out, const Framebuffer& picture, int x, int y, const Quant& quant) {
-  TilePixels pixels;
-  for (int row = 0; row < kTileSide; ++row)
-    for (int column = 0; column < kTileSide; ++column)
-      pixels[static_cast<std::size_t>(row * kTileSide + column)] =
-          picture.pixel(std::min(x + column, picture.width() - 1), std::min(y + row, picture.height() - 1));
-  Coefficients c[3];
-  fromPixels(pixels.data(), kTileSide, c[0], c[1], c[2]);
   LittleWriter body;
   body.u8(0).u8(0).u8(0).u16(static_cast<unsigned>(x / kTileSide)).u16(static_cast<unsigned>(y / kTileSide));
   body.u8(0);
-  Bytes data[3];
-  for (int i = 0; i < 3; ++i) {
-    forwardTransform(c[i], BandLayout::Extended);
-    quantize(c[i], quant, BandLayout::Extended);
-    data[i] = encodeRlgr(RlgrMode::One, c[i]);
-    body.u16(static_cast<unsigned>(data[i].size()));
-  }
+  const auto data = codedTile(picture, picture.rect(), x, y, BandLayout::Extended, RlgrMode::One, quant);
+  for (const Bytes& d : data) body.u16(static_cast<unsigned>(d.size()));
   body.u16(0);
   for (const Bytes& d : data) body.bytes(d);
-  block(out, kTileSimple, body.view());
+  writeBlock(out, kTileSimple, body.view());
 }
 
 }  // namespace
 
 Bytes encodeProgressive(const Framebuffer& picture, const Rect& area, const Quant& quant, bool withContext,
                         std::uint32_t frame) {
-  LittleWriter out, sync, context, begin, region, tiles;
+  LittleWriter out, context, begin, region, tiles;
   if (withContext) {
-    block(out, kSync, sync.u32(kMagic).u16(0x100).view());
-    block(out, kContext, context.u8(0).u16(kTileSide).u8(0).view());
+    writeSync(out);
+    writeBlock(out, kContext, context.u8(0).u16(kTileSide).u8(0).view());
   }
-  block(out, kFrameBegin, begin.u32(frame).u16(1).view());
+  writeBlock(out, kFrameBegin, begin.u32(frame).u16(1).view());
   unsigned count = 0;
   for (int y = area.y / kTileSide * kTileSide; y < area.bottom(); y += kTileSide)
     for (int x = area.x / kTileSide * kTileSide; x < area.right(); x += kTileSide, ++count)
@@ -281,8 +258,8 @@ Bytes encodeProgressive(const Framebuffer& picture, const Rect& area, const Quan
   region.u8(kTileSide).u16(1).u8(1).u8(0).u8(1).u16(count).u32(static_cast<std::uint32_t>(tiles.size()));
   for (int v : {area.x, area.y, area.width, area.height}) region.u16(static_cast<unsigned>(v));
   region.bytes(writeQuantOfProgressive(quant)).bytes(tiles.view());
-  block(out, kRegion, region.view());
-  block(out, kFrameEnd, {});
+  writeBlock(out, kRegion, region.view());
+  writeBlock(out, kFrameEnd, {});
   return out.take();
 }
 

@@ -1,15 +1,15 @@
 #include "rdp/codec/remote_fx.hpp"
 
+#include "rdp/codec/blocks.hpp"
+
 namespace kw::rdp {
 
 namespace {
 
 constexpr const char* kWhat = "RemoteFX message";
 // 2.2.2.1.1 blockType
-constexpr unsigned kSync = 0xccc0, kVersions = 0xccc1, kChannels = 0xccc2, kContext = 0xccc3,
-                   kFrameBegin = 0xccc4, kFrameEnd = 0xccc5, kRegion = 0xccc6, kTileSet = 0xccc7,
-                   kTile = 0xcac3;
-constexpr std::uint32_t kMagic = 0xcaccacca;
+constexpr unsigned kVersions = 0xccc1, kChannels = 0xccc2, kContext = 0xccc3, kFrameBegin = 0xccc4,
+                   kFrameEnd = 0xccc5, kRegion = 0xccc6, kTileSet = 0xccc7, kTile = 0xcac3;
 constexpr unsigned kEntropyThree = 4;  // 2.2.2.2.4 et
 
 void decodeComponent(RlgrMode mode, ByteView data, const Quant& quant, Coefficients& out) {
@@ -25,17 +25,12 @@ void decodeComponent(RlgrMode mode, ByteView data, const Quant& quant, Coefficie
 Region RemoteFxDecoder::decode(ByteView message, Framebuffer& picture, Point at) {
   LittleReader in(message, kWhat);
   Region damage;
-  while (in.left() >= 6) {
-    const unsigned type = in.u16();
-    const std::uint32_t length = in.u32();
-    if (length < 6) protocolBroken(kWhat, "a block of " + std::to_string(length) + " bytes");
-    LittleReader block(in.bytes(length - 6), kWhat);
-    switch (type) {
-      case kSync:
-        if (block.u32() != kMagic) protocolBroken(kWhat, "begins with another number than it shall");
-        break;
-      case kRegion: region(block); break;
-      case kTileSet: tileSet(block, picture, at, damage); break;
+  while (in.left() >= kBlockHead) {
+    Block block = readBlock(in, kWhat);
+    switch (block.type) {
+      case kSyncBlock: checkSync(block.body, kWhat); break;
+      case kRegion: region(block.body); break;
+      case kTileSet: tileSet(block.body, picture, at, damage); break;
       default: break;  // versions, channels, contexts and frames tell nothing that a tile set does not
     }
   }
@@ -65,11 +60,9 @@ void RemoteFxDecoder::tileSet(LittleReader& in, Framebuffer& picture, Point at, 
   for (unsigned i = 0; i < quants; ++i) quants_.push_back(quantOfRemoteFx(in.bytes(5)));
   for (Rect& r : rects_) r = r.moved(at.x, at.y);
   for (unsigned i = 0; i < tiles; ++i) {
-    if (in.u16() != kTile) protocolBroken(kWhat, "something else where a tile should be");
-    const std::uint32_t length = in.u32();
-    if (length < 6) protocolBroken(kWhat, "a tile of " + std::to_string(length) + " bytes");
-    LittleReader block(in.bytes(length - 6), kWhat);
-    tile(block, picture, at, damage);
+    Block block = readBlock(in, kWhat);
+    if (block.type != kTile) protocolBroken(kWhat, "something else where a tile should be");
+    tile(block.body, picture, at, damage);
   }
   for (Rect& r : rects_) r = r.moved(-at.x, -at.y);
 }
@@ -91,64 +84,36 @@ void RemoteFxDecoder::tile(LittleReader& in, Framebuffer& picture, Point at, Reg
   paintTile(pixels_, {x + at.x, y + at.y}, rects_, picture, damage);
 }
 
-namespace {
-
-void block(LittleWriter& out, unsigned type, ByteView body) {
-  out.u16(type).u32(static_cast<std::uint32_t>(body.size() + 6)).bytes(body);
-}
-
-/// A tile's pixels; beyond the area its last row and column go on.
-void fetch(const Framebuffer& picture, const Rect& area, int x, int y, TilePixels& out) {
-  for (int row = 0; row < kTileSide; ++row)
-    for (int column = 0; column < kTileSide; ++column)
-      out[static_cast<std::size_t>(row * kTileSide + column)] = picture.pixel(
-          area.x + std::min(x + column, area.width - 1), area.y + std::min(y + row, area.height - 1));
-}
-
-Bytes tileBody(const TilePixels& pixels, int x, int y, RlgrMode mode, const Quant& quant) {
-  Coefficients c[3];
-  fromPixels(pixels.data(), kTileSide, c[0], c[1], c[2]);
-  Bytes data[3];
-  for (int i = 0; i < 3; ++i) {
-    forwardTransform(c[i], BandLayout::Even);
-    quantize(c[i], quant, BandLayout::Even);
-    data[i] = encodeRlgr(mode, c[i]);
-  }
-  LittleWriter out;
-  out.u8(0).u8(0).u8(0).u16(static_cast<unsigned>(x / kTileSide)).u16(static_cast<unsigned>(y / kTileSide));
-  for (const Bytes& d : data) out.u16(static_cast<unsigned>(d.size()));
-  for (const Bytes& d : data) out.bytes(d);
-  return out.take();
-}
-
-}  // namespace
-
 Bytes encodeRemoteFx(const Framebuffer& picture, const Rect& area, RlgrMode mode, const Quant& quant) {
   const unsigned entropy = mode == RlgrMode::Three ? kEntropyThree : 1;
-  LittleWriter out, sync, versions, channels, context, begin, region, tiles, set, end;
-  block(out, kSync, sync.u32(kMagic).u16(0x100).view());
-  block(out, kVersions, versions.u8(1).u8(1).u16(0x100).view());
+  LittleWriter out, versions, channels, context, begin, region, tiles, set, end;
+  writeSync(out);
+  writeBlock(out, kVersions, versions.u8(1).u8(1).u16(0x100).view());
   channels.u8(1).u8(0).u16(static_cast<unsigned>(area.width)).u16(static_cast<unsigned>(area.height));
-  block(out, kChannels, channels.view());
+  writeBlock(out, kChannels, channels.view());
   // 2.2.2.2.4: image mode, the colour conversion, the wavelet, the entropy coder, the quantiser
   context.u8(1).u8(0xff).u8(0).u16(kTileSide).u16(2 | 1 << 3 | 1 << 5 | entropy << 9 | 1 << 13);
-  block(out, kContext, context.view());
-  block(out, kFrameBegin, begin.u8(1).u8(0).u32(0).u16(1).view());
+  writeBlock(out, kContext, context.view());
+  writeBlock(out, kFrameBegin, begin.u8(1).u8(0).u32(0).u16(1).view());
   region.u8(1).u8(0).u8(1).u16(1).u16(0).u16(0);
   region.u16(static_cast<unsigned>(area.width)).u16(static_cast<unsigned>(area.height)).u16(0xcac1).u16(1);
-  block(out, kRegion, region.view());
+  writeBlock(out, kRegion, region.view());
   unsigned count = 0;
-  TilePixels pixels;
   for (int y = 0; y < area.height; y += kTileSide)
     for (int x = 0; x < area.width; x += kTileSide, ++count) {
-      fetch(picture, area, x, y, pixels);
-      block(tiles, kTile, tileBody(pixels, x, y, mode, quant));
+      LittleWriter tile;
+      tile.u8(0).u8(0).u8(0);
+      tile.u16(static_cast<unsigned>(x / kTileSide)).u16(static_cast<unsigned>(y / kTileSide));
+      const auto data = codedTile(picture, area, x, y, BandLayout::Even, mode, quant);
+      for (const Bytes& d : data) tile.u16(static_cast<unsigned>(d.size()));
+      for (const Bytes& d : data) tile.bytes(d);
+      writeBlock(tiles, kTile, tile.view());
     }
   set.u8(1).u8(0).u16(0xcac2).u16(0).u16(1 | 2 << 1 | 1 << 4 | 1 << 6 | entropy << 10 | 1 << 14);
   set.u8(1).u8(kTileSide).u16(count).u32(static_cast<std::uint32_t>(tiles.size()));
   set.bytes(writeQuantOfRemoteFx(quant)).bytes(tiles.view());
-  block(out, kTileSet, set.view());
-  block(out, kFrameEnd, end.u8(1).u8(0).view());
+  writeBlock(out, kTileSet, set.view());
+  writeBlock(out, kFrameEnd, end.u8(1).u8(0).view());
   return out.take();
 }
 
