@@ -5,14 +5,27 @@
 #include <QPainter>
 #include <QPushButton>
 #include <QVBoxLayout>
+#include <set>
 
 #include "desktop/theme.hpp"
+#include "record/catalogue.hpp"
 
 namespace kw::desktop {
 
 namespace {
+
 constexpr int kWidth = 520;
+
+/// One a family, of those that are offered by name.
+QString someAddresses() {
+  QStringList out;
+  std::set<std::string> families;
+  for (const WayKind& k : allWayKinds())
+    if (k.example != nullptr && k.offer != nullptr && families.insert(k.family).second) out << k.example;
+  return out.mid(0, 4).join(", ");
 }
+
+}  // namespace
 
 FirstStart::FirstStart(QWidget* stage) : QWidget(stage) {
   stage->installEventFilter(this);
@@ -39,8 +52,7 @@ FirstStart::FirstStart(QWidget* stage) : QWidget(stage) {
     rows->addSpacing(10);
     connect(button, &QPushButton::clicked, this, [this, name] { emit wanted(name); });
   };
-  offer("go", tr("Open an address"),
-        tr("Type host:5901, rdp://user@host or ssh://user@host. It is opened and not kept."));
+  offer("go", tr("Open an address"), tr("Such as %1. It is opened and not kept.").arg(someAddresses()));
   offer("new", tr("Keep a machine"),
         tr("A name, and one or more ways in. From then on it is in the roster."));
   offer("importFiles", tr("Bring in what you have"),

@@ -37,4 +37,9 @@ TEST_CASE("The window fits the free area of its display, also with a remembered 
   const QRect free = window.screen()->availableGeometry();
   CHECK(free.width() >= window.width());
   CHECK(free.height() > window.height());
+  // Larger than the display when it was left, it comes back inside of it.
+  window.resize(2 * free.width(), 2 * free.height());
+  window.close();
+  bench.window = std::make_unique<MainWindow>(*bench.desk);
+  CHECK(free.contains(QRect(bench.window->pos(), bench.window->size())));
 }
