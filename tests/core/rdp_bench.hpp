@@ -77,7 +77,9 @@ struct Desk : ServerEvents {
   }
   void pointer(Point at, unsigned buttons) override { pointers.emplace_back(at, buttons); }
   void clipCame(std::shared_ptr<Clip> c) override { clip = c, fetchText(*c, strand, &text); }
+  std::vector<Rect> layout;  ///< as wanted last
   bool layoutWanted(const std::vector<Rect>& monitors) override {
+    layout = monitors;
     Rect all;
     for (const Rect& m : monitors) all = all.united(m);
     const Size size = all.size();

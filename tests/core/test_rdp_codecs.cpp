@@ -180,12 +180,6 @@ TEST_CASE("Progressive: whole tiles come back within their rounding", "[rdp][cod
 
 namespace {
 
-/// A tile in two passes, written by hand: each coefficient first without its `later` lowest bits, then those.
-struct TwoPasses {
-  Coefficients whole;  ///< quantised, the lowest band not yet as differences
-  int later;
-};
-
 void regionWith(LittleWriter& out, unsigned type, ByteView tile, int later) {
   LittleWriter body;
   body.u16(type).u32(static_cast<std::uint32_t>(tile.size() + 6)).bytes(tile);
@@ -240,60 +234,83 @@ class NewOnesWriter {
 
 }  // namespace
 
-TEST_CASE("Progressive: a second pass brings the coefficients of one whole pass", "[rdp][codec]") {
-  const Framebuffer source = colourfulPicture({64, 64});
-  const int later = GENERATE(1, 3);
-  Coefficients c[3];
-  fromPixels(source.row(0), source.stride(), c[0], c[1], c[2]);
-  LittleWriter first, second;
-  Bytes firstData[3], newOnes[3], grown[3];
-  const Band low = bandsOf(BandLayout::Extended)[kLowBand];
-  for (int i = 0; i < 3; ++i) {
-    forwardTransform(c[i], BandLayout::Extended);
+namespace {
+
+using Three = std::array<Coefficients, 3>;
+const Band kLow = bandsOf(BandLayout::Extended)[kLowBand];
+bool isLow(std::size_t at) { return static_cast<int>(at) >= kLow.offset; }
+/// A coefficient without its lowest bits, as a pass shows it.
+int cut(int v, int bits, bool low) { return low ? v >> bits : towardsZero(v, bits); }
+
+/// Every coefficient without its `later` lowest bits.
+Bytes firstPass(const Three& c, int later) {
+  LittleWriter tile, data;
+  tile.u8(0).u8(0).u8(0).u16(0).u16(0).u8(0).u8(0);
+  for (const Coefficients& whole : c) {
     Coefficients rough;
+    for (std::size_t at = 0; at < kTileArea; ++at)
+      rough[at] = static_cast<std::int16_t>(cut(whole[at], later, isLow(at)));
+    for (auto at = static_cast<std::size_t>(kLow.offset + kLow.count() - 1);
+         at > static_cast<std::size_t>(kLow.offset); --at)
+      rough[at] = static_cast<std::int16_t>(rough[at] - rough[at - 1]);
+    const Bytes coded = encodeRlgr(RlgrMode::One, rough);
+    tile.u16(static_cast<unsigned>(coded.size()));
+    data.bytes(coded);
+  }
+  return tile.u16(0).bytes(data.view()).take();
+}
+
+/// The bits between `from` and `to`: of coefficients that are known as they are, of others as they come into
+/// being.
+Bytes nextPass(const Three& c, int from, int to, unsigned quality) {
+  LittleWriter tile, data;
+  tile.u8(0).u8(0).u8(0).u16(0).u16(0).u8(quality);
+  const int bits = from - to;
+  for (const Coefficients& whole : c) {
     NewOnesWriter fresh;
     BitWriter raw;
     for (std::size_t at = 0; at < kTileArea; ++at) {
-      const int v = c[i][at];
-      if (static_cast<int>(at) >= low.offset) {
-        rough[at] = static_cast<std::int16_t>(v >> later);
-        raw.bits(static_cast<std::uint32_t>(v - (rough[at] * (1 << later))), later);
-      } else {
-        rough[at] = static_cast<std::int16_t>(towardsZero(v, later));
-        if (rough[at] == 0)
-          fresh.put(v, later);
-        else
-          raw.bits(static_cast<std::uint32_t>(std::abs(v) - (std::abs(rough[at]) << later)), later);
-      }
+      const bool low = isLow(at);
+      const int before = cut(whole[at], from, low), after = cut(whole[at], to, low);
+      if (!low && before == 0)
+        fresh.put(after, bits);
+      else
+        raw.bits(static_cast<std::uint32_t>(low ? after - before * (1 << bits)
+                                                : std::abs(after) - (std::abs(before) << bits)),
+                 bits);
     }
-    for (int at = low.offset + low.count() - 1; at > low.offset; --at)
-      rough[static_cast<std::size_t>(at)] = static_cast<std::int16_t>(
-          rough[static_cast<std::size_t>(at)] - rough[static_cast<std::size_t>(at - 1)]);
-    firstData[i] = encodeRlgr(RlgrMode::One, rough);
-    newOnes[i] = fresh.take();
-    grown[i] = raw.take();
+    const Bytes newOnes = fresh.take(), grown = raw.take();
+    tile.u16(static_cast<unsigned>(newOnes.size())).u16(static_cast<unsigned>(grown.size()));
+    data.bytes(newOnes).bytes(grown);
   }
-  first.u8(0).u8(0).u8(0).u16(0).u16(0).u8(0).u8(0);
-  for (const Bytes& d : firstData) first.u16(static_cast<unsigned>(d.size()));
-  first.u16(0);
-  for (const Bytes& d : firstData) first.bytes(d);
-  second.u8(0).u8(0).u8(0).u16(0).u16(0).u8(0xff);
-  for (int i = 0; i < 3; ++i)
-    second.u16(static_cast<unsigned>(newOnes[i].size())).u16(static_cast<unsigned>(grown[i].size()));
-  for (int i = 0; i < 3; ++i) second.bytes(newOnes[i]).bytes(grown[i]);
+  return tile.bytes(data.view()).take();
+}
 
+}  // namespace
+
+TEST_CASE("Progressive: pass after pass brings the coefficients of one whole pass", "[rdp][codec]") {
+  const Framebuffer source = colourfulPicture({64, 64});
+  Three c;
+  fromPixels(source.row(0), source.stride(), c[0], c[1], c[2]);
+  for (Coefficients& component : c) forwardTransform(component, BandLayout::Extended);
   ProgressiveDecoder decoder;
   Framebuffer seen({64, 64});
-  LittleWriter one, two;
-  regionWith(one, 0xccc6, first.view(), later);
-  decoder.decode(one.view(), seen);
-  const int roughly = largestDifference(seen, source);
+  int before = 256;
+  // Without seven bits, then without four, without one, and whole: each time closer.
+  const auto pass = [&](unsigned type, const Bytes& tile, int later) {
+    LittleWriter region;
+    regionWith(region, type, tile, later);
+    decoder.decode(region.view(), seen);
+    const int now = largestDifference(seen, source);
+    CHECK(now < before);
+    before = now;
+  };
+  pass(0xccc6, firstPass(c, 7), 7);
   CHECK(decoder.tilesKept() == 1);
-  regionWith(two, 0xccc7, second.view(), later);
-  decoder.decode(two.view(), seen);
-  const int finely = largestDifference(seen, source);
-  CHECK(finely <= 2);
-  CHECK(finely < roughly);
+  pass(0xccc7, nextPass(c, 7, 4, 0), 4);
+  pass(0xccc7, nextPass(c, 4, 1, 0), 1);
+  pass(0xccc7, nextPass(c, 1, 0, 0xff), 0);
+  CHECK(before <= 2);
 }
 
 TEST_CASE("ZGFX: plain and compressed segments open, over many messages and past their history",

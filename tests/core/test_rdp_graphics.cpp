@@ -342,6 +342,15 @@ TEST_CASE("Pipeline: fills, copies, kept pictures and mapping", "[rdp][graphics]
   CHECK(ack.u32() == 0);
   CHECK(ack.u32() == 31);
   CHECK(ack.u32() == 1);
+  // Over the upper left edge, what hangs over is cut from the source too.
+  LittleWriter over, mark;
+  fed.fill(2, 0x0000ff00, {6, 4, 20, 10});
+  over.u16(2).u16(1);
+  put(over, {0, 0, 20, 10});
+  fed.say(graphics::kSurfaceToSurface, over.u16(1).u16(0xfffb).u16(0xfffd));  // -5, -3
+  fed.endFrame(33);
+  CHECK(fed.picture->pixel(10, 20) == red);
+  CHECK(fed.picture->pixel(11, 21) == rgb(0, 255, 0));
   // Mapped to another size, it is drawn at that size.
   LittleWriter scaled;
   scaled.u16(1).u16(0).u32(0).u32(0).u32(200).u32(150);
@@ -440,12 +449,17 @@ TEST_CASE("Sound: samples arrive as they were sent, once they are wanted", "[rdp
   bench.client.sound = fromTheStart;
   bench.open();
   REQUIRE(bench.live());
-  if (!fromTheStart) bench.on([&] { return bench.visitor->wantSound(true), 0; });
   Bytes tone;
   for (int i = 0; i < 4410; ++i) {
     const auto v = static_cast<std::int16_t>(12000 * std::sin(i * 2 * 3.14159265 * 440 / 44100));
     for (int c = 0; c < 2; ++c)
       tone.push_back(static_cast<Byte>(v)), tone.push_back(static_cast<Byte>(v >> 8));
+  }
+  if (!fromTheStart) {  // before it is wanted none comes; the bell, sent later, tells that it would have
+    bench.on([&] { return bench.host->playSound(tone), bench.host->bell(), 0; });
+    REQUIRE(bench.until([&] { return bench.seen.bells > 0; }));
+    CHECK(bench.on([&] { return bench.seen.samples.empty() && bench.visitor->figures().soundBytes == 0; }));
+    bench.on([&] { return bench.visitor->wantSound(true), 0; });
   }
   CHECK(bench.until([&] {
     bench.host->playSound(tone);
@@ -518,6 +532,11 @@ TEST_CASE("Monitors: two and three are added and taken away while connected", "[
     return bench.visitor->requestLayout({{0, 0, 320, 240}, {320, 0, 400, 300}, {720, 0, 200, 200}}), 0;
   });
   CHECK(shows({{0, 0, 320, 240}, {320, 0, 400, 300}, {720, 0, 200, 200}}, {920, 300}));
+  // The second one left of the first: the first is where the service counts from, the picture begins left.
+  bench.on([&] { return bench.visitor->requestLayout({{400, 0, 320, 240}, {0, 0, 400, 300}}), 0; });
+  CHECK(shows({{400, 0, 320, 240}, {0, 0, 400, 300}}, {720, 300}));
+  CHECK(bench.on([&] { return bench.desk.layout; }) ==
+        std::vector<Rect>{{0, 0, 320, 240}, {-400, 0, 400, 300}});
   bench.on([&] { return bench.visitor->requestLayout({{0, 0, 320, 240}}), 0; });
   CHECK(shows({{0, 0, 320, 240}}, {320, 240}));
 }
