@@ -17,6 +17,7 @@ enum class SecretUse {
 struct SignIn {
   std::string user, password;
   SecretUse use = SecretUse::Unknown;  ///< what it was given for
+  std::string domain = {};             ///< where accounts have one; empty: the setting's, or the name's own
 };
 
 /// True when a secret kept for `kept` may be sent by itself where the peer's method does `offered`.

@@ -2,7 +2,6 @@
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <openssl/evp.h>
-#include <openssl/hmac.h>
 #include <sodium.h>
 
 #include <ctime>
@@ -32,7 +31,6 @@ CREATE TABLE audit(id INTEGER PRIMARY KEY, entry TEXT NOT NULL, hash BLOB NOT NU
 constexpr std::pair<Role, const char*> kRoles[] = {
     {Role::Look, "look"}, {Role::Drive, "drive"}, {Role::Keeper, "keeper"}};
 constexpr std::size_t kLeastPassword = 8;
-constexpr int kStep = 30;  // RFC 6238 5.2
 
 Bytes hashOf(const std::string& text) {
   Bytes out(crypto_generichash_BYTES);
@@ -93,34 +91,6 @@ std::string randomToken() {
   randombytes_buf(bytes, sizeof bytes);
   char out[64];
   sodium_bin2base64(out, sizeof out, bytes, sizeof bytes, sodium_base64_VARIANT_URLSAFE_NO_PADDING);
-  return out;
-}
-
-std::string timeCode(const std::string& secret, Seconds at) {
-  Byte counter[8];
-  const auto step = static_cast<std::uint64_t>(at / kStep);
-  storeBe32(counter, static_cast<std::uint32_t>(step >> 32));
-  storeBe32(counter + 4, static_cast<std::uint32_t>(step));
-  Byte digest[20];
-  unsigned size = sizeof digest;
-  HMAC(EVP_sha1(), secret.data(), static_cast<int>(secret.size()), counter, sizeof counter, digest, &size);
-  // RFC 4226 5.3: dynamic truncation.
-  const std::uint32_t number = loadBe32(digest + (digest[19] & 0x0f)) & 0x7fffffff;
-  char out[8];
-  std::snprintf(out, sizeof out, "%06u", number % 1000000);
-  return out;
-}
-
-std::string base32(const std::string& bytes) {
-  static constexpr char letters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567";
-  std::string out;
-  std::uint64_t held = 0;
-  int bits = 0;
-  for (const char c : bytes) {
-    held = held << 8 | static_cast<unsigned char>(c);
-    for (bits += 8; bits >= 5; bits -= 5) out += letters[held >> (bits - 5) & 31];
-  }
-  if (bits > 0) out += letters[held << (5 - bits) & 31];
   return out;
 }
 
@@ -295,9 +265,9 @@ bool GateStore::mayIn(const std::string& name, const std::string& password, cons
   if (!codes) return true;
   // A code of the step before or after counts, too (clocks differ); none counts twice.
   for (int drift = -1; drift <= 1; ++drift) {
-    const std::int64_t step = now / kStep + drift;
+    const std::int64_t step = now / kCodeSeconds + drift;
     if (step <= lastStep || code.size() != 6) continue;
-    if (sodium_memcmp(timeCode(secret, step * kStep).data(), code.data(), 6) != 0) continue;
+    if (sodium_memcmp(timeCode(secret, step * kCodeSeconds).data(), code.data(), 6) != 0) continue;
     state_->guarded([&] {
       SQLite::Statement s(state_->db, "UPDATE account SET code_step=? WHERE name=?");
       s.bind(1, step);

@@ -6,6 +6,7 @@
 #include <optional>
 #include <string>
 #include <vector>
+#include "credential/one_time_code.hpp"
 
 #include "record/model.hpp"
 
@@ -103,9 +104,6 @@ class GateStore {
 };
 
 Seconds nowSeconds();
-/// RFC 6238 with SHA-1, 30 s and six digits: the code of a moment. `secret` are raw bytes.
-std::string timeCode(const std::string& secret, Seconds at);
-std::string base32(const std::string& bytes);
 /// 32 random bytes in base64url.
 std::string randomToken();
 

@@ -7,8 +7,9 @@
 
 #include "base/runtime.hpp"
 #include "host/adapter.hpp"
-#include "host/child.hpp"
 #include "host/line_reader.hpp"
+#include "record/words.hpp"
+#include "wire/child.hpp"
 
 namespace kw::host {
 

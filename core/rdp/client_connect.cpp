@@ -8,7 +8,7 @@ namespace {
 
 /// Splits DOMAIN\name; name@domain stays whole, as the service wants it.
 NtlmAccount accountOf(const SignIn& signIn, const std::string& domain) {
-  NtlmAccount out{signIn.user, domain, signIn.password};
+  NtlmAccount out{signIn.user, signIn.domain.empty() ? domain : signIn.domain, signIn.password};
   if (const auto slash = signIn.user.find('\\'); slash != std::string::npos) {
     out.domain = signIn.user.substr(0, slash);
     out.user = signIn.user.substr(slash + 1);

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "record/address.hpp"
 #include "record/setting.hpp"
 
 namespace kw {
@@ -9,17 +10,30 @@ namespace kw {
 namespace {
 
 // RFC 7869 (vnc), RFC 3986; the ports are IANA's, or for spice the one hypervisors begin with.
+constexpr const char* kScreenPassword =
+    "The screen's own password, as its host or service has it; not that of an account.";
+constexpr const char* kConsolePassword = "The console's password, as its host has it.";
+constexpr const char* kOwnAccount = "An account of the machine itself.";
+
 constexpr WayKind kWayKinds[] = {
     {"vnc", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC", "vnc://host:5901", 5900, false, false,
-     5900},
-    {"vnc+ws", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC over WebSocket", "vnc+ws://host:5701"},
-    {"vnc+wss", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+wss://host:5701 (sealed by TLS)"},
-    {"vnc+unix", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+unix:/path", 0, true},
-    {"rdp", "rdp", Form::Screen, "rdp", "desktop", "Desktop by RDP", "rdp://user@host", 3389},
-    {"spice", "spice", Form::Screen, "spice", "screen", "Screen by SPICE", "spice://host:5930", 5900},
-    {"spice+tls", "spice", Form::Screen, "spice", "screen", nullptr, nullptr, 0},
-    {"spice+unix", "spice", Form::Screen, "spice", "screen", nullptr, nullptr, 0, true},
-    {"ssh", "ssh", Form::Text, "ssh", "shell", "Shell by SSH", "ssh://user@host", 22, false, true},
+     5900, kScreenPassword},
+    {"vnc+ws", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC over WebSocket", "vnc+ws://host:5701", 0,
+     false, false, 0, kScreenPassword},
+    {"vnc+wss", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+wss://host:5701 (sealed by TLS)", 0,
+     false, false, 0, kScreenPassword},
+    {"vnc+unix", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+unix:/path", 0, true, false, 0,
+     kScreenPassword},
+    {"rdp", "rdp", Form::Screen, "rdp", "desktop", "Desktop by RDP", "rdp://user@host", 3389, false, false, 0,
+     kOwnAccount},
+    {"spice", "spice", Form::Screen, "spice", "screen", "Screen by SPICE", "spice://host:5930", 5900, false,
+     false, 0, kConsolePassword},
+    {"spice+tls", "spice", Form::Screen, "spice", "screen", nullptr, nullptr, 0, false, false, 0,
+     kConsolePassword},
+    {"spice+unix", "spice", Form::Screen, "spice", "screen", nullptr, nullptr, 0, true, false, 0,
+     kConsolePassword},
+    {"ssh", "ssh", Form::Text, "ssh", "shell", "Shell by SSH", "ssh://user@host", 22, false, true, 0,
+     kOwnAccount},
     {"telnet", "line", Form::Text, "telnet", "menu", "Text by telnet", "telnet://host", 23},
     {"serial", "line", Form::Text, "serial", "line", nullptr, "serial:/dev/ttyUSB0", 0, true},
     {"unix", "line", Form::Text, "serial", "line", nullptr, "unix:/path (a hypervisor's serial port)", 0,
@@ -34,7 +48,7 @@ constexpr WayTarget kWayTargets[] = {
      "An account of the machine itself signs in. The machine must be running and its service switched on.",
      "An account of the host signs in, not one of the machine. It shows the machine from its firmware on and "
      "stays through restarts.",
-     "The machine's ID on its host", 2179}};
+     "The machine's ID on its host", 2179, "An account of the host, not one of the machine."}};
 
 }  // namespace
 
@@ -42,6 +56,14 @@ const WayTarget* findWayTarget(const std::string& kind) {
   for (const WayTarget& t : kWayTargets)
     if (kind == t.kind) return &t;
   return nullptr;
+}
+
+std::string accountWords(const Address& address) {
+  if (const WayTarget* target = findWayTarget(address.scheme);
+      target != nullptr && address.options.contains(target->option))
+    return target->withAccount;
+  const WayKind* kind = findWayKind(address.scheme);
+  return kind == nullptr ? "" : kind->account;
 }
 
 std::span<const WayKind> allWayKinds() { return kWayKinds; }

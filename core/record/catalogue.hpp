@@ -22,6 +22,7 @@ struct WayKind {
   bool hasPath = false;       ///< a path instead of a host
   bool carriesFiles = false;  ///< files of the machine are reached over it
   int displayBase = 0;        ///< host:1 typed means this port + 1; 0: numbers are ports
+  const char* account = "";   ///< whose account or password signs in, for people; empty: none
 };
 
 /// Something an address of a kind may name besides its host: then it leads elsewhere, and somebody else's
@@ -33,9 +34,14 @@ struct WayTarget {
   const char *withoutHint, *withHint;  ///< whose account, where it is served
   const char* prompt;                  ///< in the empty field
   int port;                            ///< the usual one when it is named
+  const char* withAccount;             ///< whose account signs in when it is named
 };
 /// Null where there is no such choice.
 const WayTarget* findWayTarget(const std::string& kind);
+
+struct Address;
+/// Whose account or password an address asks for: "An account of the host, not one of the machine."
+std::string accountWords(const Address& address);
 
 std::span<const WayKind> allWayKinds();
 /// Null for a scheme nobody declared.

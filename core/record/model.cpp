@@ -57,6 +57,12 @@ const HostRecord* Snapshot::hostNamed(const std::string& name) const {
   return nullptr;
 }
 
+const Credential* Snapshot::credentialNamed(const std::string& name) const {
+  for (const auto& [id, credential] : credentials)
+    if (credential.name == name) return &credential;
+  return nullptr;
+}
+
 std::vector<const Folder*> Snapshot::pathOf(Id folder) const {
   std::vector<const Folder*> path;
   for (auto at = folders.find(folder); at != folders.end() && path.size() < 32;

@@ -11,7 +11,7 @@ namespace kw {
 
 using Id = std::int64_t;  ///< 0 means none
 
-enum class OwnerKind { Folder = 1, Machine = 2, WayIn = 3, Host = 4 };
+enum class OwnerKind { Folder = 1, Machine = 2, WayIn = 3, Host = 4, Credential = 5 };
 struct Owner {
   OwnerKind kind = OwnerKind::Folder;
   Id id = 0;
@@ -38,6 +38,17 @@ struct HostRecord {
   std::string name;
   std::string address;  ///< "libvirt:qemu:///system", "qmp:/path", "command:program words"
   std::string notes;
+  std::int64_t version = 0;
+};
+
+/// A sign-in with a name, that any number of ways in may take (setting "signin.from"). Its secrets are sealed
+/// beside it (credential/secret_bundle.hpp), never in it.
+struct Credential {
+  Id id = 0;
+  std::string name;  ///< no two have the same
+  std::string user, domain;
+  std::string notes;
+  std::string expires;  ///< "2027-03-01"; empty: never
   std::int64_t version = 0;
 };
 
@@ -73,6 +84,7 @@ class Snapshot {
   std::unordered_map<Id, Machine> machines;
   std::unordered_map<Id, Endpoint> endpoints;
   std::map<Id, HostRecord> hosts;
+  std::map<Id, Credential> credentials;
   std::map<Owner, SettingValues> settings;
   std::int64_t revision = 0;  ///< grows with every change of the store
 
@@ -80,6 +92,7 @@ class Snapshot {
   [[nodiscard]] std::vector<const Endpoint*> endpointsOf(Id machine) const;
   [[nodiscard]] const Machine* machineNamed(const std::string& name) const;
   [[nodiscard]] const HostRecord* hostNamed(const std::string& name) const;
+  [[nodiscard]] const Credential* credentialNamed(const std::string& name) const;
   /// Place first: {place, group, …}. Endless parents (a broken store) end after 32.
   [[nodiscard]] std::vector<const Folder*> pathOf(Id folder) const;
   /// From the owner outwards to what is built in. Never throws; the value is always one that the setting

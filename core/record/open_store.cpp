@@ -5,6 +5,8 @@
 
 namespace kw {
 
+std::unique_ptr<ChangeWatch> Store::watch(std::function<void()>) { return nullptr; }
+
 bool isDatabase(const std::string& place) {
   return place.starts_with("postgresql://") || place.starts_with("postgres://");
 }
@@ -27,6 +29,7 @@ void copySecrets(Store& from, const Snapshot& records, Store& to) {
   for (const auto& [id, m] : records.machines) owners.push_back({OwnerKind::Machine, id});
   for (const auto& [id, f] : records.folders) owners.push_back({OwnerKind::Folder, id});
   for (const auto& [id, h] : records.hosts) owners.push_back({OwnerKind::Host, id});
+  for (const auto& [id, c] : records.credentials) owners.push_back({OwnerKind::Credential, id});
   for (const Owner owner : owners)
     if (const auto sealedText = from.secret(owner)) to.putSecret(owner, *sealedText);
 }

@@ -1,17 +1,15 @@
 // The records of a team, in PostgreSQL: the same rows, versions and undo as the file, with an author for each
 // commit. One connection, made again when it was lost.
-#include <ctime>
+#include <atomic>
 #include <mutex>
-#include <nlohmann/json.hpp>
 #include <pqxx/pqxx>
+#include <thread>
 
-#include "record/store.hpp"
+#include "record/row_writer.hpp"
 
 namespace kw {
 
 namespace {
-
-using Json = nlohmann::json;
 
 /// What makes a schema of one version from the one before; the first begins from nothing.
 constexpr const char* kSteps[] = {R"sql(
@@ -39,187 +37,123 @@ CREATE INDEX ON kettle.machine(folder);
 CREATE INDEX ON kettle.endpoint(machine);
 CREATE INDEX ON kettle.history(author, undone);
 INSERT INTO kettle.revision VALUES(1, 1);
+)sql",
+                                  R"sql(
+CREATE TABLE kettle.credential(id BIGSERIAL PRIMARY KEY, name TEXT NOT NULL UNIQUE, "user" TEXT NOT NULL,
+                               domain TEXT NOT NULL, notes TEXT NOT NULL, expires TEXT NOT NULL,
+                               version BIGINT NOT NULL);
+CREATE TABLE kettle.touched(revision BIGINT NOT NULL, tab TEXT NOT NULL, "row" BIGINT NOT NULL, kind INTEGER NOT NULL);
+CREATE INDEX ON kettle.touched(revision);
 )sql"};
 constexpr int kSchemaVersion = static_cast<int>(std::size(kSteps));
 constexpr std::int64_t kMakingLock = 0x6b6574746c65;  ///< two who make the schema at once take turns
-
-std::string nowText() {
-  const std::time_t now = std::time(nullptr);
-  std::tm parts{};
-  gmtime_r(&now, &parts);
-  char text[32];
-  std::strftime(text, sizeof text, "%Y-%m-%dT%H:%M:%SZ", &parts);
-  return text;
-}
-
-/// The columns of a table besides id and version, and whether each is a number.
-struct Column {
-  const char* name;
-  bool number;
-};
-const std::vector<Column>& columnsOf(const std::string& table) {
-  static const std::map<std::string, std::vector<Column>> columns{
-      {"folder", {{"parent", true}, {"name", false}, {"host", false}, {"notes", false}}},
-      {"machine", {{"folder", true}, {"name", false}, {"host", false}, {"tags", false}, {"notes", false}}},
-      {"endpoint", {{"machine", true}, {"label", false}, {"address", false}, {"position", true}}},
-      {"host", {{"folder", true}, {"name", false}, {"address", false}, {"notes", false}}},
-      {"setting", {{"owner_kind", true}, {"owner", true}, {"key", false}, {"value", false}}}};
-  return columns.at(table);
-}
+constexpr int kKeptRevisions = 1000;  ///< whose touched rows are known; who is farther behind loads all
 
 std::string valueText(const Json& value) {
   return value.is_string() ? value.get<std::string>() : value.dump();
 }
 
-class PostgresWriter : public StoreWriter {
+class PostgresWriter : public RowWriter {
  public:
   explicit PostgresWriter(pqxx::work& work)
-      : work_(work),
-        // Held until the end: commits follow one another, and no number is used twice.
-        version_(work.exec1("SELECT number FROM kettle.revision FOR UPDATE")[0].as<std::int64_t>() + 1) {}
+      // Held until the end: commits follow one another, and no number is used twice.
+      : RowWriter(work.exec1("SELECT number FROM kettle.revision FOR UPDATE")[0].as<std::int64_t>() + 1),
+        work_(work) {}
 
-  void put(Folder& f) override {
-    write("folder", f.name, f.id, f.version,
-          {{"parent", f.parent}, {"name", f.name}, {"host", f.host}, {"notes", f.notes}});
-  }
-  void put(Machine& m) override {
-    if (m.name.empty()) throw Error(ErrorKind::Local, "a machine needs a name");
-    write("machine", m.name, m.id, m.version,
-          {{"folder", m.folder}, {"name", m.name}, {"host", m.host}, {"tags", m.tags}, {"notes", m.notes}});
-  }
-  void put(Endpoint& e) override {
-    write("endpoint", e.address, e.id, e.version,
-          {{"machine", e.machine}, {"label", e.label}, {"address", e.address}, {"position", e.position}});
-  }
-  void put(HostRecord& h) override {
-    if (h.name.empty()) throw Error(ErrorKind::Local, "a host needs a name");
-    write("host", h.name, h.id, h.version,
-          {{"folder", h.folder}, {"name", h.name}, {"address", h.address}, {"notes", h.notes}});
-  }
-  void removeFolder(Id id) override {
-    for (const Id child : ids("SELECT id FROM kettle.folder WHERE parent=$1", id)) removeFolder(child);
-    for (const Id machine : ids("SELECT id FROM kettle.machine WHERE folder=$1", id)) removeMachine(machine);
-    removeOwned({OwnerKind::Folder, id});
-    removeRow("folder", id);
-  }
-  void removeMachine(Id id) override {
-    for (const Id endpoint : ids("SELECT id FROM kettle.endpoint WHERE machine=$1", id))
-      removeEndpoint(endpoint);
-    removeOwned({OwnerKind::Machine, id});
-    removeRow("machine", id);
-  }
-  void removeEndpoint(Id id) override {
-    removeOwned({OwnerKind::WayIn, id});
-    removeRow("endpoint", id);
-  }
-  void removeHost(Id id) override {
-    removeOwned({OwnerKind::Host, id});
-    removeRow("host", id);
-  }
-  void set(Owner owner, const std::string& key, const std::optional<std::string>& value) override {
-    if (value) refuseBadSetting(key, *value);
-    const auto found = work_.exec_params(
-        "SELECT id, version FROM kettle.setting WHERE owner_kind=$1 AND owner=$2 AND key=$3",
-        static_cast<int>(owner.kind), owner.id, key);
-    Id id = found.empty() ? 0 : found[0][0].as<Id>();
-    std::int64_t version = found.empty() ? 0 : found[0][1].as<std::int64_t>();
-    if (!value) {
-      if (id != 0) removeRow("setting", id);
-      return;
-    }
-    write(
-        "setting", key, id, version,
-        {{"owner_kind", static_cast<int>(owner.kind)}, {"owner", owner.id}, {"key", key}, {"value", *value}});
-  }
-
-  [[nodiscard]] const Json& images() const { return images_; }
-  [[nodiscard]] std::int64_t version() const { return version_; }
-
-  /// Puts a row back as it was, its version included, without a new image.
-  void restore(const std::string& table, Id id, const Json& old, std::int64_t expectedVersion) {
-    const Json current = image(table, id);
-    const std::int64_t version = current.is_null() ? 0 : current["version"].get<std::int64_t>();
-    if (version != expectedVersion)
-      throw StaleError("this was changed again in the meantime; undoing it would lose that change");
-    drop(table, id);
-    if (!old.is_null()) insert(table, id, old["version"].get<std::int64_t>(), old);
-  }
-  void insert(const std::string& table, Id id, std::int64_t version, const Json& row) {
-    std::string names = "id, version", values = std::to_string(id) + ", " + std::to_string(version);
-    for (const Column& c : columnsOf(table)) {
-      names += std::string(", ") + c.name;
-      values += ", " + quoted(c, row.at(c.name));
-    }
-    work_.exec0("INSERT INTO kettle." + table + "(" + names + ") VALUES(" + values + ")");
-  }
-
- private:
-  std::string quoted(const Column& c, const Json& value) {
-    return c.number ? std::to_string(value.get<std::int64_t>()) : work_.quote(valueText(value));
-  }
-  std::vector<Id> ids(const char* sql, Id parameter) {
-    std::vector<Id> out;
-    for (const auto& row : work_.exec_params(sql, parameter)) out.push_back(row[0].as<Id>());
-    return out;
-  }
-  Json image(const std::string& table, Id id) {
+ protected:
+  Json row(const std::string& table, Id id) override {
     const auto found =
         work_.exec_params("SELECT to_jsonb(t)::text FROM kettle." + table + " t WHERE id=$1", id);
     return found.empty() ? Json(nullptr) : Json::parse(found[0][0].as<std::string>());
   }
-  void drop(const std::string& table, Id id) {
+  Id insert(const std::string& table, Id id, std::int64_t version, const Json& row) override {
+    std::string names = "version", values = std::to_string(version);
+    if (id != 0) names += ", id", values += ", " + std::to_string(id);
+    for (const RowColumn& c : recordTable(table).columns) {
+      names += ", " + named(c);
+      values += ", " + quoted(c, row.at(c.name));
+    }
+    return work_
+        .exec1("INSERT INTO kettle." + table + "(" + names + ") VALUES(" + values + ") RETURNING id")[0]
+        .as<Id>();
+  }
+  void update(const std::string& table, Id id, std::int64_t version, const Json& row) override {
+    std::string sets = "version=" + std::to_string(version);
+    for (const RowColumn& c : recordTable(table).columns)
+      sets += ", " + named(c) + "=" + quoted(c, row.at(c.name));
+    work_.exec0("UPDATE kettle." + table + " SET " + sets + " WHERE id=" + std::to_string(id));
+  }
+  void drop(const std::string& table, Id id) override {
     work_.exec_params("DELETE FROM kettle." + table + " WHERE id=$1", id);
   }
-
-  void write(const std::string& table, const std::string& name, Id& id, std::int64_t& version,
-             const Json& row) {
-    const Json old = id != 0 ? image(table, id) : Json(nullptr);
-    if (id != 0 && old.is_null())
-      throw StaleError("\"" + name + "\" was removed by somebody else in the meantime");
-    if (!old.is_null() && old["version"].get<std::int64_t>() != version) {
-      std::string changed;
-      for (const Column& c : columnsOf(table))
-        if (old[c.name] != row[c.name]) changed += (changed.empty() ? "" : ", ") + std::string(c.name);
-      throw StaleError("\"" + name + "\" was changed by somebody else in the meantime (" + changed + ")");
-    }
-    if (id == 0) {
-      std::string names = "version", values = std::to_string(version_);
-      for (const Column& c : columnsOf(table)) {
-        names += std::string(", ") + c.name;
-        values += ", " + quoted(c, row.at(c.name));
-      }
-      id =
-          work_
-              .exec1("INSERT INTO kettle." + table + "(" + names + ") VALUES(" + values + ") RETURNING id")[0]
-              .as<Id>();
-    } else {
-      std::string sets = "version=" + std::to_string(version_);
-      for (const Column& c : columnsOf(table))
-        sets += std::string(", ") + c.name + "=" + quoted(c, row.at(c.name));
-      work_.exec0("UPDATE kettle." + table + " SET " + sets + " WHERE id=" + std::to_string(id));
-    }
-    version = version_;
-    images_.push_back({{"table", table}, {"id", id}, {"old", old}, {"version", version}});
+  std::vector<Id> idsWhere(const std::string& table, const Json& values) override {
+    std::string where;
+    for (const RowColumn& c : recordTable(table).columns)
+      if (values.contains(c.name))
+        where += (where.empty() ? " WHERE " : " AND ") + named(c) + "=" + quoted(c, values.at(c.name));
+    std::vector<Id> out;
+    for (const auto& row : work_.exec("SELECT id FROM kettle." + table + where))
+      out.push_back(row[0].as<Id>());
+    return out;
   }
-  void removeRow(const std::string& table, Id id) {
-    const Json old = image(table, id);
-    if (old.is_null()) return;
-    drop(table, id);
-    images_.push_back({{"table", table}, {"id", id}, {"old", old}, {"version", 0}});
-  }
-  void removeOwned(Owner owner) {
-    std::vector<Id> found;
-    for (const auto& row : work_.exec_params("SELECT id FROM kettle.setting WHERE owner_kind=$1 AND owner=$2",
-                                             static_cast<int>(owner.kind), owner.id))
-      found.push_back(row[0].as<Id>());
-    for (const Id id : found) removeRow("setting", id);
+  void dropSecrets(Owner owner) override {
     work_.exec_params("DELETE FROM kettle.secret WHERE owner_kind=$1 AND owner=$2",
                       static_cast<int>(owner.kind), owner.id);
   }
 
+ private:
+  /// Some columns are words of SQL.
+  static std::string named(const RowColumn& c) { return std::string("\"") + c.name + "\""; }
+  std::string quoted(const RowColumn& c, const Json& value) {
+    return c.number ? std::to_string(value.get<std::int64_t>()) : work_.quote(valueText(value));
+  }
+
   pqxx::work& work_;
-  std::int64_t version_;
-  Json images_ = Json::array();
+};
+
+/// A connection of its own that the database wakes.
+class PostgresWatch : public ChangeWatch {
+ public:
+  PostgresWatch(std::string uri, std::function<void()> changed)
+      : uri_(std::move(uri)), changed_(std::move(changed)), thread_([this] { run(); }) {}
+  ~PostgresWatch() override {
+    stopped_ = true;
+    thread_.join();
+  }
+
+ private:
+  class Receiver : public pqxx::notification_receiver {
+   public:
+    Receiver(pqxx::connection& c, const std::function<void()>& changed)
+        : pqxx::notification_receiver(c, kChannel), changed_(changed) {}
+    void operator()(const std::string&, int) override { changed_(); }
+
+   private:
+    const std::function<void()>& changed_;
+  };
+
+  void run() {
+    while (!stopped_) {
+      try {
+        pqxx::connection connection(uri_);
+        const Receiver receiver(connection, changed_);
+        changed_();  // what came while nobody listened
+        while (!stopped_) connection.await_notification(0, kLookMicroseconds);
+      } catch (const std::exception&) {
+        changed_();  // whoever looks now finds that the database is gone, and says so
+        for (int i = 0; i < 10 && !stopped_; ++i) std::this_thread::sleep_for(std::chrono::milliseconds(100));
+      }
+    }
+  }
+
+  static constexpr long kLookMicroseconds = 200'000;  ///< so soon the end of the watch is noticed
+  std::string uri_;
+  std::function<void()> changed_;
+  std::atomic<bool> stopped_ = false;
+  std::thread thread_;
+
+ public:
+  static constexpr const char* kChannel = "kettle_changed";
 };
 
 class PostgresStore : public Store {
@@ -231,8 +165,13 @@ class PostgresStore : public Store {
       if (work.exec("SELECT 1 FROM information_schema.schemata WHERE schema_name='kettle'").empty())
         throw Error(ErrorKind::Local, "this database holds no records of Kettle Window", where())
             .withCure("Make them once: kettle store init " + where());
-      if (work.exec1("SELECT schema FROM kettle.revision")[0].as<int>() > kSchemaVersion)
+      const int schema = work.exec1("SELECT schema FROM kettle.revision")[0].as<int>();
+      if (schema > kSchemaVersion)
         throw Error(ErrorKind::Local, "these records were made by a newer Kettle Window", where());
+      if (schema < kSchemaVersion)
+        throw Error(ErrorKind::Local, "these records were made by an older Kettle Window", where())
+            .withCure("Bring them up to date once, with the right to change tables: kettle store init " +
+                      where());
     });
   }
 
@@ -255,6 +194,8 @@ class PostgresStore : public Store {
       for (const auto& r : work.exec("SELECT id, folder, name, address, notes, version FROM kettle.host"))
         s.hosts.emplace(r[0].as<Id>(), HostRecord{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(), r[3].c_str(),
                                                   r[4].c_str(), r[5].as<std::int64_t>()});
+      for (const auto& r : work.exec("SELECT id, to_jsonb(t)::text FROM kettle.credential t"))
+        takeRow(s, "credential", r[0].as<Id>(), Json::parse(r[1].c_str()));
       for (const auto& r : work.exec("SELECT owner_kind, owner, key, value FROM kettle.setting"))
         s.settings[{static_cast<OwnerKind>(r[0].as<int>()), r[1].as<Id>()}][r[2].c_str()] = r[3].c_str();
       s.index();
@@ -269,17 +210,29 @@ class PostgresStore : public Store {
     });
   }
 
-  void commit(const std::string& title, const std::function<void(StoreWriter&)>& what) override {
-    guarded([&](pqxx::connection& c) {
-      pqxx::work work(c);
-      PostgresWriter writer(work);
-      what(writer);
-      if (writer.images().empty()) return;
-      work.exec_params(
-          "INSERT INTO kettle.history(at, author, title, images) VALUES($1, session_user, $2, $3)", nowText(),
-          title, writer.images().dump());
-      finish(work, writer.version());
+  std::shared_ptr<Snapshot> changesSince(const Snapshot& known) override {
+    if (!changedSince(known)) return nullptr;
+    auto changed = guarded([&](pqxx::connection& c) -> std::shared_ptr<Snapshot> {
+      pqxx::transaction<pqxx::repeatable_read, pqxx::read_only> work(c);
+      const auto now = work.exec1("SELECT number FROM kettle.revision")[0].as<std::int64_t>();
+      const auto known_ = work.exec_params(
+          "SELECT count(DISTINCT revision) FROM kettle.touched WHERE revision > $1", known.revision);
+      if (known_[0][0].as<std::int64_t>() != now - known.revision) return nullptr;
+      auto s = std::make_shared<Snapshot>(known);
+      s->revision = now;
+      takeTouched(work, *s, known.revision);
+      s->index();
+      return s;
     });
+    return changed ? changed : std::make_shared<Snapshot>(load());
+  }
+
+  std::unique_ptr<ChangeWatch> watch(std::function<void()> changed) override {
+    return std::make_unique<PostgresWatch>(connectionText(), std::move(changed));
+  }
+
+  void commit(const std::string& title, const std::function<void(StoreWriter&)>& what) override {
+    guarded([&](pqxx::connection& c) { write(c, title, what); });
   }
 
   std::string undo() override {
@@ -291,12 +244,10 @@ class PostgresStore : public Store {
           "SELECT id, title, images::text FROM kettle.history WHERE author=session_user AND NOT undone ORDER "
           "BY id DESC LIMIT 1");
       if (newest.empty()) return {};
-      const Json images = Json::parse(newest[0][2].as<std::string>());
-      for (auto at = images.rbegin(); at != images.rend(); ++at)
-        writer.restore((*at)["table"], (*at)["id"], (*at)["old"], (*at)["version"]);
+      writer.takeBack(Json::parse(newest[0][2].as<std::string>()));
       work.exec_params("UPDATE kettle.history SET undone=TRUE WHERE id=$1", newest[0][0].as<Id>());
       std::string title = newest[0][1].as<std::string>();
-      finish(work, writer.version());
+      finish(work, writer);
       return title;
     });
   }
@@ -308,6 +259,56 @@ class PostgresStore : public Store {
           "SELECT title FROM kettle.history WHERE author=session_user AND NOT undone ORDER BY id DESC LIMIT "
           "1");
       return newest.empty() ? std::string() : newest[0][0].as<std::string>();
+    });
+  }
+
+  std::vector<Change> history(int most, const std::vector<Owner>& about) override {
+    return guarded([&](pqxx::connection& c) {
+      pqxx::nontransaction work(c);
+      std::vector<Change> out;
+      constexpr int kPart = 200;
+      for (Id before = std::numeric_limits<Id>::max(); static_cast<int>(out.size()) < most;) {
+        const auto rows = work.exec_params(
+            "SELECT id, at, author, title, undone, images::text FROM kettle.history WHERE id < $1 ORDER BY "
+            "id "
+            "DESC LIMIT $2",
+            before, kPart);
+        for (const auto& r : rows) {
+          before = r[0].as<Id>();
+          const Json images = Json::parse(r[5].c_str());
+          if (static_cast<int>(out.size()) < most && concerns(images, about))
+            out.push_back(
+                {before, r[1].c_str(), r[2].c_str(), r[3].c_str(), r[4].as<bool>(), fieldChangesOf(images)});
+        }
+        if (rows.size() < kPart) break;
+      }
+      return out;
+    });
+  }
+
+  void restoreBefore(Id change) override {
+    guarded([&](pqxx::connection& c) {
+      Json images;
+      std::string title;
+      {
+        pqxx::nontransaction work(c);
+        const auto found =
+            work.exec_params("SELECT title, images::text FROM kettle.history WHERE id=$1", change);
+        if (found.empty()) throw Error(ErrorKind::Local, "the history does not reach back to this any more");
+        title = "restore as before: " + found[0][0].as<std::string>();
+        images = Json::parse(found[0][1].c_str());
+      }
+      write(c, title, [&](PostgresWriter& writer) { writer.putBack(images); });
+    });
+  }
+
+  std::optional<Credential> credentialNamed(const std::string& name) override {
+    return guarded([&](pqxx::connection& c) -> std::optional<Credential> {
+      pqxx::nontransaction work(c);
+      const auto found =
+          work.exec_params("SELECT to_jsonb(t)::text FROM kettle.credential t WHERE name=$1", name);
+      if (found.empty()) return std::nullopt;
+      return credentialOf(Json::parse(found[0][0].c_str()));
     });
   }
 
@@ -403,40 +404,14 @@ class PostgresStore : public Store {
     guarded([&](pqxx::connection& c) {
       pqxx::work work(c);
       PostgresWriter writer(work);
-      for (const char* table : {"folder", "machine", "endpoint", "host", "setting"})
-        if (work.exec1(std::string("SELECT count(*) FROM kettle.") + table)[0].as<int>() != 0)
-          throw Error(ErrorKind::Local, "there are records already; only an empty store is copied into",
-                      where());
-      const std::int64_t v = writer.version();
-      for (const auto& [id, f] : s.folders)
-        writer.insert("folder", id, v,
-                      {{"parent", f.parent}, {"name", f.name}, {"host", f.host}, {"notes", f.notes}});
-      for (const auto& [id, m] : s.machines)
-        writer.insert(
-            "machine", id, v,
-            {{"folder", m.folder}, {"name", m.name}, {"host", m.host}, {"tags", m.tags}, {"notes", m.notes}});
-      for (const auto& [id, e] : s.endpoints)
-        writer.insert(
-            "endpoint", id, v,
-            {{"machine", e.machine}, {"label", e.label}, {"address", e.address}, {"position", e.position}});
-      for (const auto& [id, h] : s.hosts)
-        writer.insert("host", id, v,
-                      {{"folder", h.folder}, {"name", h.name}, {"address", h.address}, {"notes", h.notes}});
-      Id number = 1;
-      for (const auto& [owner, values] : s.settings)
-        for (const auto& [key, value] : values)
-          writer.insert("setting", number++, v,
-                        {{"owner_kind", static_cast<int>(owner.kind)},
-                         {"owner", owner.id},
-                         {"key", key},
-                         {"value", value}});
-      for (const char* table : {"folder", "machine", "endpoint", "host", "setting"})
-        work.exec1("SELECT setval(pg_get_serial_sequence('kettle." + std::string(table) +
-                   "', 'id'), GREATEST((SELECT max(id) FROM kettle." + table + "), 1))");
+      writer.fill(s, where());
+      for (const RowTable& table : recordTables())
+        work.exec1("SELECT setval(pg_get_serial_sequence('kettle." + std::string(table.name) +
+                   "', 'id'), GREATEST((SELECT max(id) FROM kettle." + table.name + "), 1))");
       for (const Pin& p : pins)
         work.exec_params("INSERT INTO kettle.pin VALUES($1, $2, $3) ON CONFLICT DO NOTHING", p.peer, p.sha256,
                          p.when);
-      finish(work, v);
+      finish(work, writer);  // without rows that were touched: whoever looks on loads all
     });
     copySecrets(other, s, *this);
   }
@@ -448,9 +423,61 @@ class PostgresStore : public Store {
     return at == std::string::npos || colon > at ? uri_ : uri_.substr(0, colon) + uri_.substr(at);
   }
 
-  static void finish(pqxx::work& work, std::int64_t version) {
-    work.exec_params("UPDATE kettle.revision SET number=$1", version);
+  template <typename F>
+  void write(pqxx::connection& c, const std::string& title, const F& what) {
+    pqxx::work work(c);
+    PostgresWriter writer(work);
+    what(writer);
+    if (writer.images().empty()) return;
+    work.exec_params("INSERT INTO kettle.history(at, author, title, images) VALUES($1, session_user, $2, $3)",
+                     nowText(), title, writer.images().dump());
+    finish(work, writer);
+  }
+
+  /// Raises the revision, says which rows it touched, and wakes whoever watches.
+  static void finish(pqxx::work& work, const PostgresWriter& writer) {
+    work.exec_params("UPDATE kettle.revision SET number=$1", writer.version());
+    std::string rows;
+    for (const TouchedRow& t : writer.touched())
+      rows +=
+          (rows.empty() ? "" : ", ") + ("(" + std::to_string(writer.version()) + ", " + work.quote(t.table) +
+                                        ", " + std::to_string(t.row) + ", " + std::to_string(t.kind) + ")");
+    if (!rows.empty()) work.exec0("INSERT INTO kettle.touched VALUES " + rows);
+    work.exec_params("DELETE FROM kettle.touched WHERE revision <= $1", writer.version() - kKeptRevisions);
+    work.exec0(std::string("NOTIFY ") + PostgresWatch::kChannel);
     work.commit();
+  }
+
+  static void takeTouched(pqxx::transaction_base& work, Snapshot& s, std::int64_t since) {
+    const std::string touched =
+        " IN (SELECT \"row\" FROM kettle.touched WHERE tab='%' AND revision > " + std::to_string(since) + ")";
+    const auto of = [&](const std::string& table) {
+      std::string out = touched;
+      return out.replace(out.find('%'), 1, table);
+    };
+    for (const auto& r : work.exec_params(
+             "SELECT DISTINCT tab, \"row\", kind FROM kettle.touched WHERE revision > $1", since)) {
+      const std::string table = r[0].c_str();
+      if (table == "setting")
+        s.settings.erase({static_cast<OwnerKind>(r[2].as<int>()), r[1].as<Id>()});
+      else
+        takeRow(s, table, r[1].as<Id>(), nullptr);
+    }
+    for (const RowTable& table : recordTables()) {
+      const std::string name = table.name;
+      if (name == "setting") continue;
+      for (const auto& r :
+           work.exec("SELECT id, to_jsonb(t)::text FROM kettle." + name + " t WHERE id" + of(name)))
+        takeRow(s, name, r[0].as<Id>(), Json::parse(r[1].c_str()));
+    }
+    for (const auto& r :
+         work.exec("SELECT owner_kind, owner, key, value FROM kettle.setting WHERE owner" + of("setting")))
+      s.settings[{static_cast<OwnerKind>(r[0].as<int>()), r[1].as<Id>()}][r[2].c_str()] = r[3].c_str();
+  }
+
+  [[nodiscard]] std::string connectionText() const {
+    return uri_ + (uri_.find('?') == std::string::npos ? "?" : "&") +
+           "connect_timeout=5&application_name=kettle-window";
   }
 
   void prepare(pqxx::connection& c) {
@@ -472,9 +499,7 @@ class PostgresStore : public Store {
     try {
       if (!connection_ || !connection_->is_open()) {
         connection_.reset();
-        connection_ =
-            std::make_unique<pqxx::connection>(uri_ + (uri_.find('?') == std::string::npos ? "?" : "&") +
-                                               "connect_timeout=5&application_name=kettle-window");
+        connection_ = std::make_unique<pqxx::connection>(connectionText());
       }
       return what(*connection_);
     } catch (const pqxx::broken_connection& e) {

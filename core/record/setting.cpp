@@ -7,9 +7,10 @@ namespace kw {
 const std::vector<Setting>& allSettings() {
   static const std::vector<Setting> settings = [] {
     std::vector<Setting> all;
-    for (const auto declare : {declareScreenSettings, declareRdpSettings, declareSpiceSettings,
-                               declareLineSettings, declareSshSettings, declareConnectionSettings,
-                               declareHostSettings, declareGateSettings, declareFileSettings})
+    for (const auto declare :
+         {declareScreenSettings, declareRdpSettings, declareSpiceSettings, declareLineSettings,
+          declareSshSettings, declareConnectionSettings, declareSignInSettings, declareHostSettings,
+          declareGateSettings, declareFileSettings})
       for (Setting& s : declare()) all.push_back(std::move(s));
     return all;
   }();

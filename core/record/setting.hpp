@@ -31,6 +31,11 @@ struct Setting {
   const char* ownPrefix = "";
 };
 
+/// In "signin.from": followed by a credential's name.
+inline constexpr const char* kNamedSignIn = "named:";
+/// The section whose page holds kept passwords, too.
+inline constexpr const char* kSignInSection = "Sign-in";
+
 const std::vector<Setting>& allSettings();
 /// Null when no setting has this key.
 const Setting* findSetting(const std::string& key);

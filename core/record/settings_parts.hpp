@@ -10,6 +10,7 @@ std::vector<Setting> declareSpiceSettings();
 std::vector<Setting> declareLineSettings();
 std::vector<Setting> declareSshSettings();
 std::vector<Setting> declareConnectionSettings();
+std::vector<Setting> declareSignInSettings();
 std::vector<Setting> declareHostSettings();
 std::vector<Setting> declareGateSettings();
 std::vector<Setting> declareFileSettings();

@@ -1,20 +1,17 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <sqlite3.h>
 
-#include <ctime>
 #include <mutex>
-#include <nlohmann/json.hpp>
 
 #include "base/file.hpp"
-#include "record/store.hpp"
+#include "record/row_writer.hpp"
 
 namespace kw {
 
 namespace {
 
-using Json = nlohmann::json;
-
-constexpr int kKeptUndos = 200;
+constexpr int kKeptChanges = 5000;    ///< of the history
+constexpr int kKeptRevisions = 1000;  ///< whose touched rows are known; who is farther behind loads all
 
 /// What makes a store of one version from the one before; the first begins from nothing.
 constexpr const char* kSteps[] = {R"sql(
@@ -39,29 +36,17 @@ INSERT INTO revision VALUES(1);
                                   R"sql(
 CREATE TABLE host(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name TEXT NOT NULL, address TEXT NOT NULL,
                   notes TEXT NOT NULL, version INTEGER NOT NULL);
+)sql",
+                                  R"sql(
+CREATE TABLE credential(id INTEGER PRIMARY KEY, name TEXT NOT NULL, user TEXT NOT NULL, domain TEXT NOT NULL,
+                        notes TEXT NOT NULL, expires TEXT NOT NULL, version INTEGER NOT NULL);
+ALTER TABLE undo ADD COLUMN at TEXT NOT NULL DEFAULT '';
+ALTER TABLE undo ADD COLUMN author TEXT NOT NULL DEFAULT '';
+ALTER TABLE undo ADD COLUMN undone INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE touched(revision INTEGER NOT NULL, tab TEXT NOT NULL, row INTEGER NOT NULL, kind INTEGER NOT NULL);
+CREATE INDEX touched_revision ON touched(revision);
 )sql"};
 constexpr int kSchemaVersion = static_cast<int>(std::size(kSteps));
-
-std::string nowText() {
-  const std::time_t now = std::time(nullptr);
-  std::tm parts{};
-  gmtime_r(&now, &parts);
-  char text[32];
-  std::strftime(text, sizeof text, "%Y-%m-%dT%H:%M:%SZ", &parts);
-  return text;
-}
-
-/// The columns of a table besides id and version; the one place that knows rows as JSON.
-const std::vector<std::string>& columnsOf(const std::string& table) {
-  static const std::map<std::string, std::vector<std::string>> columns{
-      {"folder", {"parent", "name", "host", "notes"}},
-      {"machine", {"folder", "name", "host", "tags", "notes"}},
-      {"endpoint", {"machine", "label", "address", "position"}},
-      {"host", {"folder", "name", "address", "notes"}},
-      {"setting", {"owner_kind", "owner", "key", "value"}},
-  };
-  return columns.at(table);
-}
 
 void bindJson(SQLite::Statement& statement, int at, const Json& value) {
   if (value.is_number_integer())
@@ -70,172 +55,77 @@ void bindJson(SQLite::Statement& statement, int at, const Json& value) {
     statement.bind(at, value.get<std::string>());
 }
 
-Json rowImage(SQLite::Database& db, const std::string& table, Id id) {
-  SQLite::Statement read(db, "SELECT * FROM " + table + " WHERE id=?");
-  read.bind(1, id);
-  if (!read.executeStep()) return nullptr;
-  Json image;
+/// The row that a statement stands on, with all its columns.
+Json rowHere(SQLite::Statement& read) {
+  Json row;
   for (int i = 0; i < read.getColumnCount(); ++i) {
     const SQLite::Column column = read.getColumn(i);
     if (column.isInteger())
-      image[column.getName()] = column.getInt64();
+      row[column.getName()] = column.getInt64();
     else
-      image[column.getName()] = column.getString();
+      row[column.getName()] = column.getString();
   }
-  return image;
+  return row;
 }
 
-class SqliteWriter : public StoreWriter {
+class SqliteWriter : public RowWriter {
  public:
   explicit SqliteWriter(SQLite::Database& db)
-      : db_(db), version_(db.execAndGet("SELECT number FROM revision").getInt64() + 1) {}
+      : RowWriter(db.execAndGet("SELECT number FROM revision").getInt64() + 1), db_(db) {}
 
-  void put(Folder& f) override {
-    Json row{{"parent", f.parent}, {"name", f.name}, {"host", f.host}, {"notes", f.notes}};
-    write("folder", f.name, f.id, f.version, row);
+ protected:
+  Json row(const std::string& table, Id id) override {
+    SQLite::Statement read(db_, "SELECT * FROM " + table + " WHERE id=?");
+    read.bind(1, id);
+    return read.executeStep() ? rowHere(read) : Json(nullptr);
   }
-  void put(Machine& m) override {
-    if (m.name.empty()) throw Error(ErrorKind::Local, "a machine needs a name");
-    Json row{{"folder", m.folder}, {"name", m.name}, {"host", m.host}, {"tags", m.tags}, {"notes", m.notes}};
-    write("machine", m.name, m.id, m.version, row);
+  Id insert(const std::string& table, Id id, std::int64_t version, const Json& row) override {
+    std::string names = "id, version", marks = "?, ?";
+    for (const RowColumn& c : recordTable(table).columns) names += std::string(", ") + c.name, marks += ", ?";
+    SQLite::Statement write(db_, "INSERT INTO " + table + "(" + names + ") VALUES(" + marks + ")");
+    if (id != 0) write.bind(1, id);
+    write.bind(2, version);
+    bindColumns(write, table, row, 3);
+    write.exec();
+    return db_.getLastInsertRowid();
   }
-  void put(Endpoint& e) override {
-    Json row{{"machine", e.machine}, {"label", e.label}, {"address", e.address}, {"position", e.position}};
-    write("endpoint", e.address, e.id, e.version, row);
+  void update(const std::string& table, Id id, std::int64_t version, const Json& row) override {
+    std::string sets = "version=?";
+    for (const RowColumn& c : recordTable(table).columns) sets += std::string(", ") + c.name + "=?";
+    SQLite::Statement write(db_, "UPDATE " + table + " SET " + sets + " WHERE id=?");
+    write.bind(1, version);
+    write.bind(bindColumns(write, table, row, 2), id);
+    write.exec();
   }
-
-  void put(HostRecord& h) override {
-    if (h.name.empty()) throw Error(ErrorKind::Local, "a host needs a name");
-    Json row{{"folder", h.folder}, {"name", h.name}, {"address", h.address}, {"notes", h.notes}};
-    write("host", h.name, h.id, h.version, row);
+  void drop(const std::string& table, Id id) override {
+    SQLite::Statement drop(db_, "DELETE FROM " + table + " WHERE id=?");
+    drop.bind(1, id);
+    drop.exec();
   }
-
-  void removeFolder(Id id) override {
-    for (Id child : ids("SELECT id FROM folder WHERE parent=?", id)) removeFolder(child);
-    for (Id machine : ids("SELECT id FROM machine WHERE folder=?", id)) removeMachine(machine);
-    removeOwned({OwnerKind::Folder, id});
-    removeRow("folder", id);
-  }
-  void removeMachine(Id id) override {
-    for (Id endpoint : ids("SELECT id FROM endpoint WHERE machine=?", id)) removeEndpoint(endpoint);
-    removeOwned({OwnerKind::Machine, id});
-    removeRow("machine", id);
-  }
-  void removeEndpoint(Id id) override {
-    removeOwned({OwnerKind::WayIn, id});
-    removeRow("endpoint", id);
-  }
-
-  void removeHost(Id id) override {
-    removeOwned({OwnerKind::Host, id});
-    removeRow("host", id);
-  }
-
-  void set(Owner owner, const std::string& key, const std::optional<std::string>& value) override {
-    if (value) refuseBadSetting(key, *value);
-    SQLite::Statement find(db_, "SELECT id, version FROM setting WHERE owner_kind=? AND owner=? AND key=?");
-    find.bind(1, static_cast<int>(owner.kind));
-    find.bind(2, owner.id);
-    find.bind(3, key);
-    Id id = 0;
-    std::int64_t version = 0;
-    if (find.executeStep()) id = find.getColumn(0).getInt64(), version = find.getColumn(1).getInt64();
-    if (!value) {
-      if (id != 0) removeRow("setting", id);
-      return;
-    }
-    Json row{
-        {"owner_kind", static_cast<int>(owner.kind)}, {"owner", owner.id}, {"key", key}, {"value", *value}};
-    write("setting", key, id, version, row);
-  }
-
-  [[nodiscard]] Json images() const { return images_; }
-
-  /// Puts a row back as it was (undo), its version included, without a new image.
-  void restore(const std::string& table, Id id, const Json& old, std::int64_t expectedVersion) {
-    const Json current = rowImage(db_, table, id);
-    const std::int64_t version = current.is_null() ? 0 : current["version"].get<std::int64_t>();
-    if (version != expectedVersion)
-      throw StaleError("this was changed again in the meantime; undoing it would lose that change");
-    if (old.is_null()) {
-      SQLite::Statement drop(db_, "DELETE FROM " + table + " WHERE id=?");
-      drop.bind(1, id);
-      drop.exec();
-      return;
-    }
-    insertOrReplace(table, id, old["version"].get<std::int64_t>(), old);
-  }
-
-  /// A row of another store, under its own number; 0: any.
-  void restoreNew(const std::string& table, Id id, const Json& row) {
-    insertOrReplace(table, id, version_, row);
-  }
-
- private:
-  std::vector<Id> ids(const char* sql, Id parameter) {
-    SQLite::Statement query(db_, sql);
-    query.bind(1, parameter);
+  std::vector<Id> idsWhere(const std::string& table, const Json& values) override {
+    std::string where;
+    for (const auto& [name, value] : values.items())
+      where += (where.empty() ? " WHERE " : " AND ") + name + "=?";
+    SQLite::Statement query(db_, "SELECT id FROM " + table + where);
+    int at = 1;
+    for (const auto& [name, value] : values.items()) bindJson(query, at++, value);
     std::vector<Id> out;
     while (query.executeStep()) out.push_back(query.getColumn(0).getInt64());
     return out;
   }
-
-  void insertOrReplace(const std::string& table, Id id, std::int64_t version, const Json& row) {
-    std::string names = "id, version", marks = "?, ?";
-    for (const std::string& column : columnsOf(table)) names += ", " + column, marks += ", ?";
-    SQLite::Statement write(db_, "INSERT OR REPLACE INTO " + table + "(" + names + ") VALUES(" + marks + ")");
-    if (id != 0) write.bind(1, id);
-    write.bind(2, version);
-    int at = 3;
-    for (const std::string& column : columnsOf(table)) bindJson(write, at++, row.at(column));
-    write.exec();
-  }
-
-  void write(const std::string& table, const std::string& name, Id& id, std::int64_t& version,
-             const Json& row) {
-    const Json old = id != 0 ? rowImage(db_, table, id) : Json(nullptr);
-    if (id != 0 && old.is_null())
-      throw StaleError("\"" + name + "\" was removed by somebody else in the meantime");
-    if (!old.is_null() && old["version"].get<std::int64_t>() != version) {
-      std::string changed;
-      for (const std::string& column : columnsOf(table))
-        if (old[column] != row[column]) changed += (changed.empty() ? "" : ", ") + column;
-      throw StaleError("\"" + name + "\" was changed by somebody else in the meantime (" + changed + ")");
-    }
-    insertOrReplace(table, id, version_, row);
-    if (id == 0) id = db_.getLastInsertRowid();
-    version = version_;
-    images_.push_back({{"table", table}, {"id", id}, {"old", old}, {"version", version}});
-  }
-
-  void removeRow(const std::string& table, Id id) {
-    const Json old = rowImage(db_, table, id);
-    if (old.is_null()) return;
-    SQLite::Statement drop(db_, "DELETE FROM " + table + " WHERE id=?");
-    drop.bind(1, id);
-    drop.exec();
-    images_.push_back({{"table", table}, {"id", id}, {"old", old}, {"version", 0}});
-  }
-
-  /// Settings go with their owner. Kept passwords go for good: undo brings the record back, not the secret.
-  void removeOwned(Owner owner) {
-    SQLite::Statement query(db_, "SELECT id FROM setting WHERE owner_kind=? AND owner=?");
-    query.bind(1, static_cast<int>(owner.kind));
-    query.bind(2, owner.id);
-    std::vector<Id> found;
-    while (query.executeStep()) found.push_back(query.getColumn(0).getInt64());
-    for (Id id : found) removeRow("setting", id);
+  void dropSecrets(Owner owner) override {
     SQLite::Statement drop(db_, "DELETE FROM secret WHERE owner_kind=? AND owner=?");
     drop.bind(1, static_cast<int>(owner.kind));
     drop.bind(2, owner.id);
     drop.exec();
   }
 
+ private:
+  static int bindColumns(SQLite::Statement& write, const std::string& table, const Json& row, int at) {
+    for (const RowColumn& c : recordTable(table).columns) bindJson(write, at++, row.at(c.name));
+    return at;
+  }
   SQLite::Database& db_;
-  /// Of all rows written in this commit. No number is ever used again, so undoing may give a row its old one
-  /// back: whoever read the row as it was then may write it, whoever read something in between may not.
-  std::int64_t version_;
-  Json images_ = Json::array();
 };
 
 class SqliteStore : public Store {
@@ -278,6 +168,11 @@ class SqliteStore : public Store {
                      hosts.getColumn(4).getString(), hosts.getColumn(5).getInt64()};
         s.hosts.emplace(h.id, std::move(h));
       }
+      SQLite::Statement credentials(db_, "SELECT * FROM credential");
+      while (credentials.executeStep()) {
+        const Json row = rowHere(credentials);
+        takeRow(s, "credential", row.at("id"), row);
+      }
       SQLite::Statement settings(db_, "SELECT owner_kind, owner, key, value FROM setting");
       while (settings.executeStep())
         s.settings[{static_cast<OwnerKind>(settings.getColumn(0).getInt()), settings.getColumn(1).getInt64()}]
@@ -291,39 +186,49 @@ class SqliteStore : public Store {
     return guarded([&] { return revision() != snapshot.revision; });
   }
 
-  void commit(const std::string& title, const std::function<void(StoreWriter&)>& work) override {
-    guarded([&] {
-      SQLite::Transaction writing(db_, SQLite::TransactionBehavior::IMMEDIATE);
-      SqliteWriter writer(db_);
-      work(writer);
-      const Json images = writer.images();
-      if (images.empty()) return;
-      SQLite::Statement note(db_, "INSERT INTO undo(title, images) VALUES(?, ?)");
-      note.bind(1, title);
-      note.bind(2, images.dump());
-      note.exec();
-      db_.exec("DELETE FROM undo WHERE id <= (SELECT max(id) FROM undo) - " + std::to_string(kKeptUndos));
-      raiseRevision();
-      writing.commit();
+  std::shared_ptr<Snapshot> changesSince(const Snapshot& known) override {
+    if (!changedSince(known)) return nullptr;
+    auto changed = guarded([&]() -> std::shared_ptr<Snapshot> {
+      SQLite::Transaction reading(db_);
+      const std::int64_t now = revision();
+      // Somebody far behind, or whose records were taken from elsewhere, loads all.
+      SQLite::Statement oldest(db_, "SELECT count(DISTINCT revision) FROM touched WHERE revision > ?");
+      oldest.bind(1, known.revision);
+      oldest.executeStep();
+      if (oldest.getColumn(0).getInt64() != now - known.revision) return nullptr;
+      auto s = std::make_shared<Snapshot>(known);
+      s->revision = now;
+      SQLite::Statement touched(db_, "SELECT DISTINCT tab, row, kind FROM touched WHERE revision > ?");
+      touched.bind(1, known.revision);
+      while (touched.executeStep())
+        takeTouched(*s, {touched.getColumn(0).getString(), touched.getColumn(1).getInt64(),
+                         touched.getColumn(2).getInt()});
+      s->index();
+      return s;
     });
+    return changed ? changed : std::make_shared<Snapshot>(load());
+  }
+
+  void commit(const std::string& title, const std::function<void(StoreWriter&)>& work) override {
+    guarded([&] { write(title, [&](SqliteWriter& writer) { work(writer); }); });
   }
 
   std::string undo() override {
     return guarded([&]() -> std::string {
       SQLite::Transaction writing(db_, SQLite::TransactionBehavior::IMMEDIATE);
-      SQLite::Statement newest(db_, "SELECT id, title, images FROM undo ORDER BY id DESC LIMIT 1");
+      SQLite::Statement newest(db_,
+                               "SELECT id, title, images FROM undo WHERE undone=0 ORDER BY id DESC LIMIT 1");
       if (!newest.executeStep()) return {};
       const Id id = newest.getColumn(0).getInt64();
       std::string title = newest.getColumn(1).getString();
       const Json images = Json::parse(newest.getColumn(2).getString());
       SqliteWriter writer(db_);
-      for (auto at = images.rbegin(); at != images.rend(); ++at)
-        writer.restore((*at)["table"], (*at)["id"], (*at)["old"], (*at)["version"]);
+      writer.takeBack(images);
       newest.reset();
-      SQLite::Statement drop(db_, "DELETE FROM undo WHERE id=?");
-      drop.bind(1, id);
-      drop.exec();
-      raiseRevision();
+      SQLite::Statement mark(db_, "UPDATE undo SET undone=1 WHERE id=?");
+      mark.bind(1, id);
+      mark.exec();
+      finish(writer);
       writing.commit();
       return title;
     });
@@ -331,8 +236,45 @@ class SqliteStore : public Store {
 
   std::string undoTitle() override {
     return guarded([&]() -> std::string {
-      SQLite::Statement newest(db_, "SELECT title FROM undo ORDER BY id DESC LIMIT 1");
+      SQLite::Statement newest(db_, "SELECT title FROM undo WHERE undone=0 ORDER BY id DESC LIMIT 1");
       return newest.executeStep() ? newest.getColumn(0).getString() : std::string();
+    });
+  }
+
+  std::vector<Change> history(int most, const std::vector<Owner>& about) override {
+    return guarded([&] {
+      std::vector<Change> out;
+      SQLite::Statement read(db_, "SELECT id, at, author, title, undone, images FROM undo ORDER BY id DESC");
+      while (static_cast<int>(out.size()) < most && read.executeStep()) {
+        const Json images = Json::parse(read.getColumn(5).getString());
+        if (!concerns(images, about)) continue;
+        out.push_back({read.getColumn(0).getInt64(), read.getColumn(1).getString(),
+                       read.getColumn(2).getString(), read.getColumn(3).getString(),
+                       read.getColumn(4).getInt() != 0, fieldChangesOf(images)});
+      }
+      return out;
+    });
+  }
+
+  void restoreBefore(Id change) override {
+    guarded([&] {
+      SQLite::Statement read(db_, "SELECT title, images FROM undo WHERE id=?");
+      read.bind(1, change);
+      if (!read.executeStep())
+        throw Error(ErrorKind::Local, "the history does not reach back to this any more");
+      const Json images = Json::parse(read.getColumn(1).getString());
+      const std::string title = "restore as before: " + read.getColumn(0).getString();
+      read.reset();
+      write(title, [&](SqliteWriter& writer) { writer.putBack(images); });
+    });
+  }
+
+  std::optional<Credential> credentialNamed(const std::string& name) override {
+    return guarded([&]() -> std::optional<Credential> {
+      SQLite::Statement read(db_, "SELECT * FROM credential WHERE name=?");
+      read.bind(1, name);
+      if (!read.executeStep()) return std::nullopt;
+      return credentialOf(rowHere(read));
     });
   }
 
@@ -426,31 +368,8 @@ class SqliteStore : public Store {
     const std::vector<Pin> pins = other.pins();
     guarded([&] {
       SQLite::Transaction writing(db_, SQLite::TransactionBehavior::IMMEDIATE);
-      for (const char* table : {"folder", "machine", "endpoint", "host", "setting"})
-        if (db_.execAndGet(std::string("SELECT count(*) FROM ") + table).getInt() != 0)
-          throw Error(ErrorKind::Local, "there are records already; only an empty store is copied into",
-                      file_.string());
       SqliteWriter writer(db_);
-      const auto row = [&](const char* table, Id id, const Json& values) {
-        writer.restoreNew(table, id, values);
-      };
-      for (const auto& [id, f] : s.folders)
-        row("folder", id, {{"parent", f.parent}, {"name", f.name}, {"host", f.host}, {"notes", f.notes}});
-      for (const auto& [id, m] : s.machines)
-        row("machine", id,
-            {{"folder", m.folder}, {"name", m.name}, {"host", m.host}, {"tags", m.tags}, {"notes", m.notes}});
-      for (const auto& [id, e] : s.endpoints)
-        row("endpoint", id,
-            {{"machine", e.machine}, {"label", e.label}, {"address", e.address}, {"position", e.position}});
-      for (const auto& [id, h] : s.hosts)
-        row("host", id, {{"folder", h.folder}, {"name", h.name}, {"address", h.address}, {"notes", h.notes}});
-      for (const auto& [owner, values] : s.settings)
-        for (const auto& [key, value] : values)
-          row("setting", 0,
-              {{"owner_kind", static_cast<int>(owner.kind)},
-               {"owner", owner.id},
-               {"key", key},
-               {"value", value}});
+      writer.fill(s, file_.string());
       for (const Pin& p : pins) {
         SQLite::Statement write(db_, "INSERT OR IGNORE INTO pin VALUES(?, ?, ?)");
         write.bind(1, p.peer);
@@ -458,6 +377,7 @@ class SqliteStore : public Store {
         write.bind(3, p.when);
         write.exec();
       }
+      // Without rows that were touched: whoever looks on loads all.
       raiseRevision();
       writing.commit();
     });
@@ -493,6 +413,54 @@ class SqliteStore : public Store {
     std::error_code ignored;
     std::filesystem::permissions(
         file_, std::filesystem::perms::owner_read | std::filesystem::perms::owner_write, ignored);
+  }
+
+  template <typename F>
+  void write(const std::string& title, F work) {
+    SQLite::Transaction writing(db_, SQLite::TransactionBehavior::IMMEDIATE);
+    SqliteWriter writer(db_);
+    work(writer);
+    if (writer.images().empty()) return;
+    SQLite::Statement note(db_, "INSERT INTO undo(title, images, at, author) VALUES(?, ?, ?, ?)");
+    note.bind(1, title);
+    note.bind(2, writer.images().dump());
+    note.bind(3, nowText());
+    note.bind(4, personHere());
+    note.exec();
+    db_.exec("DELETE FROM undo WHERE id <= (SELECT max(id) FROM undo) - " + std::to_string(kKeptChanges));
+    finish(writer);
+    writing.commit();
+  }
+
+  /// Raises the revision and says which rows it touched.
+  void finish(const SqliteWriter& writer) {
+    raiseRevision();
+    SQLite::Statement note(db_, "INSERT INTO touched VALUES((SELECT number FROM revision), ?, ?, ?)");
+    for (const TouchedRow& t : writer.touched()) {
+      note.bind(1, t.table);
+      note.bind(2, t.row);
+      note.bind(3, t.kind);
+      note.exec();
+      note.reset();
+    }
+    db_.exec("DELETE FROM touched WHERE revision <= (SELECT number FROM revision) - " +
+             std::to_string(kKeptRevisions));
+  }
+
+  void takeTouched(Snapshot& s, const TouchedRow& t) {
+    if (t.table != "setting") {
+      SQLite::Statement read(db_, std::string("SELECT * FROM ") + recordTable(t.table).name + " WHERE id=?");
+      read.bind(1, t.row);
+      takeRow(s, t.table, t.row, read.executeStep() ? rowHere(read) : Json(nullptr));
+      return;
+    }
+    const Owner owner{static_cast<OwnerKind>(t.kind), t.row};
+    s.settings.erase(owner);
+    SQLite::Statement read(db_, "SELECT key, value FROM setting WHERE owner_kind=? AND owner=?");
+    read.bind(1, t.kind);
+    read.bind(2, t.row);
+    while (read.executeStep())
+      s.settings[owner][read.getColumn(0).getString()] = read.getColumn(1).getString();
   }
 
   std::int64_t revision() { return db_.execAndGet("SELECT number FROM revision").getInt64(); }

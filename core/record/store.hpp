@@ -7,6 +7,7 @@
 
 #include "base/bytes.hpp"
 #include "base/error.hpp"
+#include "record/history.hpp"
 #include "record/model.hpp"
 
 namespace kw {
@@ -26,12 +27,16 @@ class StoreWriter {
   virtual void put(Machine& machine) = 0;
   virtual void put(Endpoint& endpoint) = 0;
   virtual void put(HostRecord& host) = 0;
+  /// Throws Error{Local} when another credential has the name. Whoever took it by its old name follows.
+  virtual void put(Credential& credential) = 0;
   /// With everything in it: groups, machines, ways in, settings, kept passwords.
   virtual void removeFolder(Id id) = 0;
   virtual void removeMachine(Id id) = 0;
   virtual void removeEndpoint(Id id) = 0;
   /// Its machines stay.
   virtual void removeHost(Id id) = 0;
+  /// Its secrets with it; ways in that take it ask again.
+  virtual void removeCredential(Id id) = 0;
   /// Nothing takes the own value back, so that the inherited one counts again. Throws Error{Local} with a
   /// sentence when the setting does not exist or does not allow the value.
   virtual void set(Owner owner, const std::string& key, const std::optional<std::string>& value) = 0;
@@ -55,17 +60,36 @@ struct JournalEntry {
   std::string machine, text;
 };
 
+/// Ends, when it is given up.
+class ChangeWatch {
+ public:
+  virtual ~ChangeWatch() = default;
+};
+
 class Store {
  public:
   virtual ~Store() = default;
   [[nodiscard]] virtual Snapshot load() = 0;
   /// True when somebody (also another process) changed the store since the snapshot.
   [[nodiscard]] virtual bool changedSince(const Snapshot& snapshot) = 0;
+  /// The records as they are now, of which only what changed since is read; null when nothing did.
+  [[nodiscard]] virtual std::shared_ptr<Snapshot> changesSince(const Snapshot& snapshot) = 0;
+  /// Calls `changed` on a thread of its own soon after anybody changed the store, until the watch is given
+  /// up. Null where only looking again tells.
+  [[nodiscard]] virtual std::unique_ptr<ChangeWatch> watch(std::function<void()> changed);
   /// All of `work` or nothing. `title` names it for undo: "remove mist-bench".
   virtual void commit(const std::string& title, const std::function<void(StoreWriter&)>& work) = 0;
-  /// Undoes the newest commit; returns its title, empty when there is none. Throws StaleError.
+  /// Undoes one's own newest commit; returns its title, empty when there is none. Throws StaleError.
   virtual std::string undo() = 0;
   [[nodiscard]] virtual std::string undoTitle() = 0;
+  /// Newest first; of everything, or what was about any of these owners.
+  [[nodiscard]] virtual std::vector<Change> history(int most, const std::vector<Owner>& about = {}) = 0;
+  /// Puts everything that one commit changed back to how it was before it, whatever came later; this is a
+  /// commit of its own, which can be undone. Throws Error{Local} when it belongs to something that is gone.
+  virtual void restoreBefore(Id change) = 0;
+
+  /// The one of this name as it is now, without loading the rest.
+  [[nodiscard]] virtual std::optional<Credential> credentialNamed(const std::string& name) = 0;
 
   // Sealed secrets; what is stored is ciphertext (credential/vault.hpp).
   virtual void putSecret(Owner owner, const Bytes& sealedText) = 0;

@@ -43,13 +43,14 @@ std::shared_ptr<Session> make(Opening o) {
   config.label = o.label;
   config.way = o.way;
   config.trust = trustIn(o.tools.store);
-  config.kept = keptSignInsOf(o.tools, o.owner, o.to);
+  config.kept = keptSignInsOf(o.tools, o.owner, o.to, o.setting);
   config.reconnect = reconnectPolicy(o.setting);
   config.viewOnly = isOn(o.setting, "screen.viewonly");
   rdp::ClientOptions& c = config.options;
   c.host = o.to.host;
   config.port = o.to.port;
   c.user = o.tools.givenUser.empty() ? o.to.user : o.tools.givenUser;
+  if (c.user.empty()) c.user = config.kept.user;
   c.domain = o.setting("rdp.domain");
   c.signIn = signInKind(o.setting("rdp.security"));
   c.sealedOnly = isOn(o.setting, "security.sealed");

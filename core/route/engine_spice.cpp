@@ -13,7 +13,7 @@ std::shared_ptr<Session> make(Opening o) {
   config.port = o.to.port;
   config.way = o.way;
   config.trust = trustIn(o.tools.store);
-  config.kept = keptSignInsOf(o.tools, o.owner, o.to);
+  config.kept = keptSignInsOf(o.tools, o.owner, o.to, o.setting);
   config.reconnect = reconnectPolicy(o.setting);
   config.viewOnly = isOn(o.setting, "screen.viewonly");
   config.tls = o.to.scheme == "spice+tls";

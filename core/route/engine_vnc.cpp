@@ -73,7 +73,7 @@ class WebSocketWay : public Way {
 std::shared_ptr<Session> make(Opening opening) {
   VncConfig config = vncConfig(opening.to, opening.label, opening.setting);
   config.trust = trustIn(opening.tools.store);
-  config.kept = keptSignInsOf(opening.tools, opening.owner, opening.to);
+  config.kept = keptSignInsOf(opening.tools, opening.owner, opening.to, opening.setting);
   config.way = opening.way;
   if (overWebSocket(opening.to))
     config.way = std::make_shared<WebSocketWay>(opening.way, opening.to, opening.label, config.trust,

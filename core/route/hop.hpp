@@ -16,6 +16,9 @@ struct SshHop {
   std::string name;  ///< for people: "duty@gatehouse"
   /// Keeps a password that worked, when it was to be remembered; may be empty.
   std::function<void(const std::string&)> remember;
+  /// Answers what can be answered without asking anybody; nothing: somebody is asked. May be empty.
+  std::function<Task<std::optional<std::string>>(SshPrompt)> answers = {};
+  std::string credential = {};  ///< the named credential that it is remembered in; empty: the way in's own
 };
 
 /// The items of "ssh://duty@gatehouse, seed-bank": spaces around commas do not count.

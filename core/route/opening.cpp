@@ -2,7 +2,9 @@
 
 #include <charconv>
 
+#include "record/catalogue.hpp"
 #include "record/setting.hpp"
+#include "route/sign_in_source.hpp"
 
 namespace kw {
 
@@ -96,20 +98,17 @@ std::optional<SignIn> keptSignIn(const OpeningTools& tools, Owner owner) {
   return out;
 }
 
-KeptSignIns keptSignInsOf(const OpeningTools& tools, Owner owner, const Address& address) {
+KeptSignIns keptSignInsOf(const OpeningTools& tools, Owner owner, const Address& address,
+                          const SettingReader& setting) {
+  auto source = std::make_shared<SignInSource>(tools, owner, address, setting);
   KeptSignIns kept;
-  if (tools.givenPassword) {
-    const SignIn given{tools.givenUser.empty() ? address.user : tools.givenUser, *tools.givenPassword};
-    kept.find = [given](SecretUse) { return std::optional(given); };
-    return kept;
-  }
-  if (owner.id == 0) return kept;
-  kept.find = [tools, owner](SecretUse use) -> std::optional<SignIn> {
-    auto found = keptSignIn(tools, owner);
-    if (found && !mayAnswer(found->use, use)) found.reset();
-    return found;
-  };
-  kept.keep = [tools, owner](const SignIn& s) { keepSignIn(tools, owner, s); };
+  kept.find = [source](SecretUse use) { return source->find(use); };
+  kept.keep = [source](const SignIn& s) { source->keep(s); };
+  if (source->hasCommand())
+    kept.fetch = [source]() -> Task<std::optional<SignIn>> { co_return co_await source->fetch(); };
+  kept.user = source->user();
+  kept.credential = source->credential();
+  kept.account = accountWords(address);
   return kept;
 }
 

@@ -63,8 +63,10 @@ bool canOpen(const std::string& scheme);
 /// Keeps or forgets the sealed sign-in of an owner.
 void keepSignIn(const OpeningTools& tools, Owner owner, const SignIn& signIn);
 std::optional<SignIn> keptSignIn(const OpeningTools& tools, Owner owner);
-/// What is kept for a way in, or was given beforehand.
-KeptSignIns keptSignInsOf(const OpeningTools& tools, Owner owner, const Address& address);
+/// What is kept for a way in, is taken from elsewhere as its settings say (sign_in_source.hpp), or was given
+/// beforehand.
+KeptSignIns keptSignInsOf(const OpeningTools& tools, Owner owner, const Address& address,
+                          const SettingReader& setting);
 
 ReconnectPolicy reconnectPolicy(const SettingReader& setting);
 

@@ -59,10 +59,15 @@ class Questions : public SshEvents {
   }
 
   Task<std::optional<std::string>> answer(SshPrompt prompt) override {
+    if (hop_.answers) {
+      auto own = co_await hop_.answers(prompt);
+      if (own) co_return own;
+    }
     Question question;
     question.kind = prompt.hidden ? Question::Kind::Password : Question::Kind::Text;
     question.text = prompt.text;
     question.again = prompt.again;
+    question.credential = hop_.credential;
     const Answer answer = co_await put(question);
     if (!answer.accepted) co_return std::nullopt;
     if (prompt.kind == SshPrompt::Kind::Password && answer.remember) toKeep = answer.password;

@@ -4,8 +4,10 @@
 #include <unistd.h>
 
 #include "base/file.hpp"
+#include "credential/one_time_code.hpp"
 #include "line/serial.hpp"
 #include "line/telnet.hpp"
+#include "route/sign_in_source.hpp"
 #include "ssh/config.hpp"
 
 namespace kw {
@@ -150,12 +152,43 @@ Task<TextLine> makeLine(LineWish wish, Asker& asker, RouteFacts& facts, ConnectF
   co_return out;
 }
 
-std::optional<std::string> keptPassword(const OpeningTools& tools, Owner owner) {
-  // Over SSH a password goes to a server whose key is trusted.
-  if (owner.id == 0) return std::nullopt;
-  const auto kept = keptSignIn(tools, owner);
-  return kept && mayAnswer(kept->use, SecretUse::Proved) ? std::optional(kept->password) : std::nullopt;
-}
+/// What can be answered without asking anybody: the command's password, the passphrase of a credential's key,
+/// a code of its second factor. Each is given once; a wrong one is asked for.
+class OwnAnswers {
+ public:
+  explicit OwnAnswers(std::shared_ptr<SignInSource> source) : source_(std::move(source)) {}
+
+  Task<std::optional<std::string>> answer(SshPrompt prompt) {
+    if (prompt.again) co_return std::nullopt;
+    switch (prompt.kind) {
+      case SshPrompt::Kind::Password:
+        if (source_->hasCommand()) {
+          const auto fetched = co_await source_->fetch();
+          co_return fetched ? std::optional(fetched->password) : std::nullopt;
+        }
+        co_return std::nullopt;
+      case SshPrompt::Kind::Passphrase: co_return some(source_->bundle().passphrase);
+      case SshPrompt::Kind::Challenge: {
+        const std::string secret = source_->bundle().codeSecret;
+        if (!prompt.hidden && !asksForCode(prompt.text)) co_return std::nullopt;
+        co_return secret.empty() ? std::nullopt : std::optional(timeCode(secret, std::time(nullptr)));
+      }
+    }
+    co_return std::nullopt;
+  }
+
+ private:
+  static std::optional<std::string> some(const std::string& text) {
+    return text.empty() ? std::nullopt : std::optional(text);
+  }
+  static bool asksForCode(const std::string& text) {
+    const std::string said = lowered(text);
+    for (const char* word : {"code", "token", "one-time", "otp", "factor"})
+      if (said.find(word) != std::string::npos) return true;
+    return false;
+  }
+  std::shared_ptr<SignInSource> source_;
+};
 
 /// The way in by SSH of a machine in the records, with its own route before it.
 std::vector<SshHop> hopsOfMachine(const std::string& name, const OpeningTools& tools, int depth);
@@ -224,11 +257,11 @@ LineSettings lineSettings(const Address& address, const SettingReader& setting) 
 namespace {
 
 /// What the address does not say itself comes from the SSH client configuration.
-void useSshConfig(SshOptions& o, const Address& address) {
+void useSshConfig(SshOptions& o, const Address& address, bool userIsSaid) {
   const SshHostConfig found = SshConfig::load(SshConfig::usualFile()).lookup(address.host);
   o.host = found.hostName;
   if (found.port != 0 && address.port == 22) o.port = found.port;
-  if (!found.user.empty() && address.user.empty()) o.user = found.user;
+  if (!found.user.empty() && !userIsSaid) o.user = found.user;
   o.keyFiles = found.identityFiles;
   o.certificateFile = found.certificateFile;
 }
@@ -241,8 +274,9 @@ SshHop sshHop(const Address& address, const SettingReader& setting, const Openin
   SshOptions& o = hop.options;
   o.host = address.host;
   o.port = address.port;
-  o.user = address.user.empty() ? userHere() : address.user;
-  if (setting("ssh.useconfig") == "on") useSshConfig(o, address);
+  const auto source = std::make_shared<SignInSource>(tools, owner, address, setting);
+  o.user = source->user().empty() ? userHere() : source->user();
+  if (setting("ssh.useconfig") == "on") useSshConfig(o, address, !source->user().empty());
   o.useAgent = setting("ssh.agent") == "on";
   for (const std::string& file : splitList(option(address, "key", setting("ssh.keys"))))
     o.keyFiles.push_back(withHome(file));
@@ -250,11 +284,18 @@ SshHop sshHop(const Address& address, const SettingReader& setting, const Openin
   o.knownHostsFile = withHome(setting("ssh.knownhosts"));
   o.keepAlive = std::chrono::seconds(wholeOf(setting, "ssh.alive"));
   o.limit = std::chrono::seconds(wholeOf(setting, "connect.limit"));
-  o.password = tools.givenPassword ? tools.givenPassword : keptPassword(tools, owner);
+  // Over SSH a password goes to a server whose key is trusted.
+  if (const auto found = source->find(SecretUse::Proved)) o.password = found->password;
+  if (const std::string key = source->bundle().key; !key.empty()) o.keyTexts.push_back(key);
+  const auto answers = std::make_shared<OwnAnswers>(source);
+  hop.answers = [answers](SshPrompt prompt) -> Task<std::optional<std::string>> {
+    co_return co_await answers->answer(prompt);
+  };
+  hop.credential = source->credential();
   hop.name = o.user + "@" + o.host + (o.port == 22 ? "" : ":" + std::to_string(o.port));
   if (owner.id != 0)
-    hop.remember = [tools, owner, user = o.user](const std::string& password) {
-      keepSignIn(tools, owner, {user, password, SecretUse::Proved});
+    hop.remember = [source, user = o.user](const std::string& password) {
+      source->keep({user, password, SecretUse::Proved});
     };
   return hop;
 }

@@ -89,11 +89,13 @@ struct Question {
   /// Text: an answer that may be seen. Unsealed: whether to go on over a plain line that was sealed before.
   enum class Kind { Password, UserAndPassword, Trust, Text, Unsealed };
   Kind kind = Kind::Password;
-  std::string text;             ///< one sentence, says whom it concerns
-  std::string hint;             ///< "only the first eight characters count"; may be empty
-  std::string user;             ///< the name, when it is known already
-  bool again = false;           ///< the last answer was wrong
-  std::string refused;          ///< what the peer said to it: "the password has expired"
+  std::string text;        ///< one sentence, says whom it concerns
+  std::string hint;        ///< "only the first eight characters count"; may be empty
+  std::string user;        ///< the name, when it is known already
+  std::string account;     ///< whose account is meant: "An account of the host."; may be empty
+  std::string credential;  ///< the named credential that a kept answer goes into; empty: the way in's own
+  bool again = false;      ///< the last answer was wrong
+  std::string refused;     ///< what the peer said to it: "the password has expired"
   PeerCertificate certificate;  ///< for Trust
   std::string pinned;           ///< for Trust: the fingerprint trusted before; empty when new
 };

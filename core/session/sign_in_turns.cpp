@@ -4,8 +4,15 @@ namespace kw {
 
 Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
   asked_ = true;
-  if (!wrongBefore_ && kept_.find) {
-    if (auto kept = kept_.find(wish.use)) {
+  if (wish.user.empty()) wish.user = kept_.user;
+  if (!wrongBefore_) {
+    std::optional<SignIn> kept;
+    if (kept_.find) kept = kept_.find(wish.use);
+    if (!kept && kept_.fetch) {
+      asker.doing("asking the command for the password");
+      kept = co_await kept_.fetch();
+    }
+    if (kept) {
       if (kept->user.empty()) kept->user = wish.user;
       co_return *kept;
     }
@@ -15,6 +22,8 @@ Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
   question.text = (wish.wantsUser ? "Name and password for " : "Password for ") + wish.label;
   question.user = wish.user;
   question.hint = wish.hint;
+  question.account = kept_.account;
+  question.credential = kept_.credential;
   question.again = wrongBefore_;
   if (refusal_) question.refused = refusal_->detail();
   Answer answer = co_await asker.ask(std::move(question));

@@ -15,6 +15,11 @@ struct KeptSignIns {
   std::function<std::optional<SignIn>(SecretUse)> find;
   /// Keeps one that worked and was to be remembered.
   std::function<void(const SignIn&)> keep;
+  /// Asked where `find` has nothing: what a command prints. May be empty.
+  std::function<Task<std::optional<SignIn>>()> fetch = {};
+  std::string user = {};        ///< who signs in, where the address does not say
+  std::string credential = {};  ///< the named one that is kept into; empty: the way in's own
+  std::string account = {};     ///< whose account it is, for people
 };
 
 struct SignInWish {

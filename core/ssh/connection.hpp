@@ -42,6 +42,7 @@ struct SshOptions {
   int port = 22;
   bool useAgent = true;
   std::vector<std::string> keyFiles;    ///< tried in order; a certificate beside one (-cert.pub) is used
+  std::vector<std::string> keyTexts;    ///< private keys themselves, before the files
   std::string certificateFile;          ///< for the first key, when it lies elsewhere
   std::optional<std::string> password;  ///< kept; tried once before anybody is asked
   std::string knownHostsFile;           ///< read, and written when asked to; empty: ~/.ssh/known_hosts

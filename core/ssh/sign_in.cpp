@@ -78,6 +78,21 @@ Task<bool> wouldTake(State& s, std::string file, std::string certificate) {
   co_return result == SSH_AUTH_SUCCESS;
 }
 
+/// A key that is kept by its text; its public half is asked about first.
+Task<int> tryKeyText(State& s, SshEvents& events, std::string text) {
+  ssh_key raw = nullptr;
+  int read = ssh_pki_import_privkey_base64(text.c_str(), "", nullptr, nullptr, &raw);
+  for (int i = 0; i < kMostTries && read != SSH_OK; ++i) {
+    const SshPrompt prompt{SshPrompt::Kind::Passphrase, "Passphrase of the key that is kept", true, i > 0};
+    const auto given = co_await events.answer(prompt);
+    if (!given) co_return SSH_AUTH_DENIED;
+    read = ssh_pki_import_privkey_base64(text.c_str(), given->c_str(), nullptr, nullptr, &raw);
+  }
+  if (read != SSH_OK) throw Error(ErrorKind::SignInFailed, "the kept key cannot be read", s.options.host);
+  const Key key(raw);
+  co_return co_await authenticate(s, [&] { return ssh_userauth_publickey(s.session, nullptr, key.get()); });
+}
+
 Task<int> tryKeyFile(State& s, SshEvents& events, std::string file, bool first) {
   std::string certificate = certificateBeside(s, file, first);
   const bool worthIt = co_await wouldTake(s, file, certificate);
@@ -178,6 +193,11 @@ Task<void> signIn(State& s, SshEvents& events) {
       const bool agent = co_await tryAgent(s);
       if (agent && done(s, SSH_AUTH_SUCCESS, "a key of the agent")) co_return;
       bool first = true, partial = false;
+      for (const std::string& text : s.options.keyTexts) {
+        const int taken = co_await tryKeyText(s, events, text);
+        if (done(s, taken, "a kept key")) co_return;
+        partial = partial || taken == SSH_AUTH_PARTIAL;
+      }
       for (const std::string& file : s.options.keyFiles) {
         const int taken = co_await tryKeyFile(s, events, file, std::exchange(first, false));
         if (done(s, taken, "a key file")) co_return;

@@ -1,11 +1,12 @@
 // What hosts tell, and what is made of it: JSON, domain XML, QMP, adoption and drift.
 #include <nlohmann/json.hpp>
 
-#include "host/child.hpp"
 #include "host/console.hpp"
 #include "host/libvirt_xml.hpp"
 #include "host/qmp.hpp"
+#include "record/words.hpp"
 #include "tests/support.hpp"
+#include "wire/child.hpp"
 
 using namespace kw;
 using namespace kw::test;

@@ -457,8 +457,7 @@ TEST_CASE("Why: paused, and a console that listens on its host's own loopback on
   record.name = "fernery";
   record.address = "command:/bin/sh -c \"cat " + (folder.path / "told.json").string() + "; exec sleep 600\"";
   Runtime runtime(1);
-  const auto host =
-      std::make_shared<Host>(record, AdapterTools{runtime.strand(), systemClock(), {}, {}});
+  const auto host = std::make_shared<Host>(record, AdapterTools{runtime.strand(), systemClock(), {}, {}});
   host->start();
   const auto store = openSqliteStore(folder.path / "records.sqlite");
   // 0.0.0.0 is this computer, written as somebody would write another one.

@@ -8,6 +8,7 @@
 #include "record/roster.hpp"
 #include "record/setting.hpp"
 #include "record/store.hpp"
+#include "tests/store_suite.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -138,49 +139,59 @@ TEST_CASE("Records survive closing, and undo brings everything back", "[store]")
   CHECK(b.store->load().folders.empty());
 }
 
-TEST_CASE("A stale write is refused with what changed; nothing of it is kept", "[store]") {
-  StoreBench b;
-  b.fill();
-  Machine mine = b.store->load().machines.at(b.machine), theirs = mine;
-  theirs.tags = "greenhouse";
-  b.store->commit("theirs", [&](StoreWriter& w) { w.put(theirs); });
-  mine.notes = "mine";
-  try {
-    b.store->commit("mine", [&](StoreWriter& w) {
-      Machine fresh;
-      fresh.name = "half-done";
-      w.put(fresh);
-      w.put(mine);
-    });
-    FAIL("a stale write was taken");
-  } catch (const StaleError& e) {
-    CHECK(std::string(e.what()).find("tags") != std::string::npos);
-  }
-  const Snapshot s = b.store->load();
-  CHECK(s.machineNamed("half-done") == nullptr);
-  CHECK(s.machines.at(b.machine).tags == "greenhouse");
-  // Undoing what somebody has changed since would lose that change.
-  b.store->commit("again", [&](StoreWriter& w) {
-    theirs.tags = "bench";
-    w.put(theirs);
-  });
-  b.store->undo();
-  CHECK(b.store->load().machines.at(b.machine).tags == "greenhouse");
+namespace {
+
+/// Two programs on one file.
+test::StorePair twoDesks(const test::TemporaryFolder& folder) {
+  return {openSqliteStore(folder.path / "records.sqlite"), openSqliteStore(folder.path / "records.sqlite")};
 }
 
-TEST_CASE("Two programs see each other's changes", "[store]") {
+}  // namespace
+
+TEST_CASE("A file of records does what every store must", "[store]") {
+  test::TemporaryFolder folder;
+  SECTION("stale writes") { test::checkStaleWrites(twoDesks(folder)); }
+  SECTION("changes since") { test::checkChangesSince(twoDesks(folder)); }
+  SECTION("history") { test::checkHistory(twoDesks(folder)); }
+  SECTION("credentials") { test::checkCredentials(twoDesks(folder)); }
+  SECTION("whoever has it open looks again by himself") {
+    CHECK(twoDesks(folder).one->watch([] {}) == nullptr);
+  }
+}
+
+TEST_CASE("Undoing does not lose what came after", "[store]") {
   StoreBench b;
   b.fill();
-  auto other = openSqliteStore(b.folder.path / "records.sqlite");
-  const Snapshot seen = other->load();
-  CHECK_FALSE(other->changedSince(seen));
-  b.store->commit("add", [](StoreWriter& w) {
-    Machine m;
-    m.name = "seed-bank";
-    w.put(m);
-  });
-  CHECK(other->changedSince(seen));
-  CHECK(other->load().machineNamed("seed-bank") != nullptr);
+  Machine m = b.store->load().machines.at(b.machine);
+  for (const char* tags : {"greenhouse", "bench"})
+    b.store->commit("again", [&](StoreWriter& w) {
+      m.tags = tags;
+      w.put(m);
+    });
+  b.store->undo();
+  CHECK(b.store->load().machines.at(b.machine).tags == "greenhouse");
+  b.store->undo();
+  CHECK(b.store->load().machines.at(b.machine).tags == "controller");
+}
+
+TEST_CASE("A store of every earlier version is brought up to date with all it holds", "[store]") {
+  const int version = GENERATE(1, 2);
+  CAPTURE(version);
+  test::TemporaryFolder folder;
+  const auto file = folder.path / "records.sqlite";
+  std::filesystem::copy_file(
+      std::string(KW_TEST_DATA) + "/stores/schema" + std::to_string(version) + ".sqlite", file);
+  const auto store = openSqliteStore(file);
+  const Snapshot s = store->load();
+  REQUIRE(s.machineNamed("mist-bench") != nullptr);
+  CHECK(s.endpointsOf(s.machineNamed("mist-bench")->id).size() == 1);
+  CHECK(s.resolve({OwnerKind::Machine, s.machineNamed("mist-bench")->id}, "screen.fit").value == "fill");
+  CHECK(s.hosts.size() == (version < 2 ? 0U : 1U));
+  CHECK(store->pinned("fernery:5907") == "ab:cd");
+  CHECK(store->history(10).at(0).title == "fill");
+  CHECK(store->history(10).at(0).when.empty());
+  CHECK(store->undo() == "fill");
+  CHECK(store->load().machines.empty());
 }
 
 TEST_CASE("Several threads write at once and nothing is lost", "[store]") {

@@ -311,7 +311,7 @@ TEST_CASE("A recorded machine opens with its settings, its kept password and its
   const Snapshot s = tools.store->load();
   const Address address = parseAddress("vnc://127.0.0.1:5907");
   VncConfig config = vncConfig(address, "mist-bench", settingsOf(s, owner));
-  config.kept = keptSignInsOf(tools, owner, address);
+  config.kept = keptSignInsOf(tools, owner, address, builtInSettings());
   CHECK(config.options.format == PixelFormat::rgb565());
   CHECK(config.options.quality == 3);
   CHECK(config.options.compression == 9);

@@ -2,6 +2,7 @@
 #include "record/store.hpp"
 #include "tests/peers/postgres.hpp"
 #include "tests/peers/qemu.hpp"
+#include "tests/store_suite.hpp"
 
 using namespace kw;
 using namespace kw::test;
@@ -23,49 +24,13 @@ Id addMachine(Store& store, const std::string& name, const std::string& address 
   return id;
 }
 
-std::string kindOfFailure(const std::function<void()>& what) {
-  try {
-    what();
-  } catch (const StaleError& e) {
-    return std::string("stale: ") + e.what();
-  } catch (const Error& e) {
-    return std::string(nameOf(e.kind())) + ": " + e.what();
-  }
-  return "";
-}
-
-bool same(const Snapshot& a, const Snapshot& b) {
-  if (a.machines.size() != b.machines.size() || a.endpoints.size() != b.endpoints.size() ||
-      a.folders.size() != b.folders.size() || a.hosts.size() != b.hosts.size() || a.settings != b.settings)
-    return false;
-  for (const auto& [id, m] : a.machines) {
-    const auto there = b.machines.find(id);
-    if (there == b.machines.end() || there->second.name != m.name || there->second.folder != m.folder ||
-        there->second.host != m.host || there->second.tags != m.tags || there->second.notes != m.notes)
-      return false;
-  }
-  for (const auto& [id, e] : a.endpoints) {
-    const auto there = b.endpoints.find(id);
-    if (there == b.endpoints.end() || there->second.address != e.address || there->second.label != e.label ||
-        there->second.position != e.position)
-      return false;
-  }
-  for (const auto& [id, f] : a.folders)
-    if (!b.folders.contains(id) || b.folders.at(id).name != f.name || b.folders.at(id).parent != f.parent)
-      return false;
-  for (const auto& [id, h] : a.hosts)
-    if (!b.hosts.contains(id) || b.hosts.at(id).address != h.address) return false;
-  return true;
-}
-
 }  // namespace
 
 TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused, one's own undone",
           "[store][postgres]") {
   if (!Postgres::available()) return;
   Postgres server;
-  CHECK(kindOfFailure([&] { openPostgresStore(server.uri()); }).find("holds no records") !=
-        std::string::npos);
+  CHECK(failureOf([&] { openPostgresStore(server.uri()); }).find("holds no records") != std::string::npos);
   server.run("CREATE ROLE volunteer LOGIN SUPERUSER");
   const auto duty = openStore(server.uri(), true);
   const auto volunteer = openStore(server.uri("volunteer"));
@@ -81,8 +46,7 @@ TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused,
   mine.notes = "valve B sticks";
   volunteer->commit("note", [&](StoreWriter& w) { w.put(mine); });
   theirs.tags = "controller";
-  CHECK(kindOfFailure([&] { duty->commit("tag", [&](StoreWriter& w) { w.put(theirs); }); }).find("stale") ==
-        0);
+  CHECK(failureOf([&] { duty->commit("tag", [&](StoreWriter& w) { w.put(theirs); }); }).find("stale") == 0);
   CHECK(duty->load().machines.at(mist).notes == "valve B sticks");
   CHECK(duty->load().machines.at(mist).tags.empty());
 
@@ -90,14 +54,14 @@ TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused,
   // not.
   CHECK(duty->undoTitle() == "add mist-bench");
   CHECK(volunteer->undoTitle() == "note");
-  CHECK(kindOfFailure([&] { duty->undo(); }).find("stale") == 0);
+  CHECK(failureOf([&] { duty->undo(); }).find("stale") == 0);
   CHECK(volunteer->undo() == "note");
   CHECK(duty->undo() == "add mist-bench");
   CHECK(duty->load().machines.empty());
   CHECK(duty->load().settings.empty());
   CHECK(duty->undo().empty());
   // Nothing of a commit that fails half way is kept.
-  CHECK(kindOfFailure([&] {
+  CHECK(failureOf([&] {
           duty->commit("half", [&](StoreWriter& w) {
             Machine m;
             m.name = "half";
@@ -106,6 +70,27 @@ TEST_CASE("A team's records: kept, seen by the other desk, stale writes refused,
           });
         }) != "");
   CHECK(duty->load().machines.empty());
+}
+
+namespace {
+
+/// Duty and a volunteer on one database.
+StorePair twoDesks(Postgres& server) {
+  server.run("CREATE ROLE volunteer LOGIN SUPERUSER");
+  auto one = openStore(server.uri(), true);
+  return {std::move(one), openStore(server.uri("volunteer"))};
+}
+
+}  // namespace
+
+TEST_CASE("A team's records do what every store must", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  SECTION("stale writes") { checkStaleWrites(twoDesks(server)); }
+  SECTION("changes since") { checkChangesSince(twoDesks(server)); }
+  SECTION("history") { checkHistory(twoDesks(server)); }
+  SECTION("credentials") { checkCredentials(twoDesks(server)); }
+  SECTION("a colleague's change wakes whoever watches") { checkWatch(twoDesks(server)); }
 }
 
 TEST_CASE("A team's records: quotes, line breaks and other letters come back as they went in",
@@ -160,8 +145,8 @@ TEST_CASE(
   const auto store = openStore(server.uri(), true);
   addMachine(*store, "mist-bench");
   server.stop();  // at once, as if it was killed
-  CHECK(kindOfFailure([&] { store->load(); }).find("not reached") != std::string::npos);
-  CHECK(kindOfFailure([&] { addMachine(*store, "lost"); }).find("not reached") != std::string::npos);
+  CHECK(failureOf([&] { store->load(); }).find("not reached") != std::string::npos);
+  CHECK(failureOf([&] { addMachine(*store, "lost"); }).find("not reached") != std::string::npos);
   server.start();
   CHECK(store->load().machines.size() == 1);
   addMachine(*store, "seed-bank");
@@ -191,12 +176,12 @@ TEST_CASE("Records copied from a file into a team's database and back lose nothi
   file->pin("fernery:5907", "ab:cd");
   const auto team = openStore(server.uri(), true);
   team->fillFrom(*file);
-  CHECK(same(team->load(), original));
+  CHECK(sameRecords(team->load(), original));
   CHECK(team->secret({OwnerKind::WayIn, way}) == Bytes{1, 2, 3});
-  CHECK(kindOfFailure([&] { team->fillFrom(*file); }).find("only an empty store") != std::string::npos);
+  CHECK(failureOf([&] { team->fillFrom(*file); }).find("only an empty store") != std::string::npos);
   const auto back = openStore((folder.path / "b.sqlite").string());
   back->fillFrom(*team);
-  CHECK(same(back->load(), original));
+  CHECK(sameRecords(back->load(), original));
   CHECK(back->pinned("fernery:5907") == "ab:cd");
   // New rows get numbers of their own.
   const Id fresh = addMachine(*team, "seed-bank");

@@ -1,4 +1,4 @@
-#include "host/child.hpp"
+#include "wire/child.hpp"
 
 #include <fcntl.h>
 #include <signal.h>
@@ -11,39 +11,7 @@
 
 #include "base/error.hpp"
 
-namespace kw::host {
-
-std::vector<std::string> wordsOf(const std::string& line) {
-  std::vector<std::string> words;
-  std::string word;
-  bool begun = false;
-  char quote = 0;
-  for (std::size_t i = 0; i < line.size(); ++i) {
-    const char c = line[i];
-    if (c == '\\' && quote != '\'' && i + 1 < line.size()) {
-      word += line[++i];
-      begun = true;
-    } else if (quote != 0) {
-      if (c == quote)
-        quote = 0;
-      else
-        word += c;
-    } else if (c == '"' || c == '\'') {
-      quote = c;
-      begun = true;
-    } else if (c == ' ' || c == '\t') {
-      if (begun) words.push_back(std::exchange(word, {}));
-      begun = false;
-    } else {
-      word += c;
-      begun = true;
-    }
-  }
-  if (quote != 0) throw Error(ErrorKind::Local, "a quote is not closed", line);
-  if (begun) words.push_back(word);
-  if (words.empty()) throw Error(ErrorKind::Local, "no program is named");
-  return words;
-}
+namespace kw {
 
 Child::Child(const Executor& on, const std::vector<std::string>& words) {
   int ends[2];
@@ -89,4 +57,4 @@ Child::~Child() {
   ::waitpid(process_, nullptr, 0);
 }
 
-}  // namespace kw::host
+}  // namespace kw

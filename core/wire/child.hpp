@@ -5,11 +5,7 @@
 
 #include "wire/stream.hpp"
 
-namespace kw::host {
-
-/// Words parted by blanks; "double" and 'single' quotes hold words together, a backslash takes the next
-/// letter as it is. Throws Error{Local} when a quote is not closed or nothing is left.
-std::vector<std::string> wordsOf(const std::string& line);
+namespace kw {
 
 /// A running program. Its standard error goes nowhere. Destroying it ends the program.
 class Child {
@@ -27,4 +23,4 @@ class Child {
   int process_ = -1;
 };
 
-}  // namespace kw::host
+}  // namespace kw

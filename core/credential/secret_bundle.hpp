@@ -1,0 +1,24 @@
+// Everything secret about a named credential, sealed as one.
+#pragma once
+#include <optional>
+#include <string>
+
+#include "credential/sign_in.hpp"
+
+namespace kw {
+
+struct SecretBundle {
+  std::string password;
+  std::string key;         ///< a private key's text, kept inside
+  std::string passphrase;  ///< of that key
+  std::string codeSecret;  ///< raw bytes (one_time_code.hpp)
+  SecretUse use = SecretUse::Unknown;
+  [[nodiscard]] bool empty() const { return password.empty() && key.empty() && codeSecret.empty(); }
+};
+
+/// As it lies inside the seal.
+std::string textOf(const SecretBundle& bundle);
+/// Nothing when it cannot be read.
+std::optional<SecretBundle> bundleFrom(const std::string& text);
+
+}  // namespace kw

@@ -1,0 +1,233 @@
+#include "tests/store_suite.hpp"
+
+#include "tests/support.hpp"
+
+namespace kw::test {
+
+FilledStore fillStore(Store& store) {
+  FilledStore out;
+  store.commit("fill", [&](StoreWriter& w) {
+    Folder place;
+    place.name = "Alder Vale";
+    w.put(place);
+    Folder group;
+    group.parent = place.id, group.name = "Glasshouses", group.host = "fernery";
+    w.put(group);
+    Machine m;
+    m.folder = group.id, m.name = "mist-bench", m.host = "fernery", m.tags = "controller";
+    w.put(m);
+    Endpoint e;
+    e.machine = m.id, e.label = "screen", e.address = "vnc://127.0.0.11:5907";
+    w.put(e);
+    w.set({OwnerKind::Folder, place.id}, "screen.fit", "fill");
+    out = {place.id, group.id, m.id, e.id};
+  });
+  return out;
+}
+
+std::string failureOf(const std::function<void()>& what) {
+  try {
+    what();
+  } catch (const StaleError& e) {
+    return std::string("stale: ") + e.what();
+  } catch (const Error& e) {
+    return e.what();
+  }
+  return "";
+}
+
+bool sameRecords(const Snapshot& a, const Snapshot& b) {
+  const auto sameMap = [](const auto& left, const auto& right, const auto& same) {
+    if (left.size() != right.size()) return false;
+    for (const auto& [id, row] : left)
+      if (const auto there = right.find(id); there == right.end() || !same(row, there->second)) return false;
+    return true;
+  };
+  return a.settings == b.settings &&
+         sameMap(a.folders, b.folders,
+                 [](const Folder& x, const Folder& y) {
+                   return std::tie(x.name, x.parent, x.host, x.notes) ==
+                          std::tie(y.name, y.parent, y.host, y.notes);
+                 }) &&
+         sameMap(a.machines, b.machines,
+                 [](const Machine& x, const Machine& y) {
+                   return std::tie(x.name, x.folder, x.host, x.tags, x.notes) ==
+                          std::tie(y.name, y.folder, y.host, y.tags, y.notes);
+                 }) &&
+         sameMap(a.endpoints, b.endpoints,
+                 [](const Endpoint& x, const Endpoint& y) {
+                   return std::tie(x.address, x.label, x.position, x.machine) ==
+                          std::tie(y.address, y.label, y.position, y.machine);
+                 }) &&
+         sameMap(a.hosts, b.hosts,
+                 [](const HostRecord& x, const HostRecord& y) {
+                   return std::tie(x.name, x.address, x.folder, x.notes) ==
+                          std::tie(y.name, y.address, y.folder, y.notes);
+                 }) &&
+         sameMap(a.credentials, b.credentials, [](const Credential& x, const Credential& y) {
+           return std::tie(x.name, x.user, x.domain, x.notes, x.expires) ==
+                  std::tie(y.name, y.user, y.domain, y.notes, y.expires);
+         });
+}
+
+void checkStaleWrites(StorePair s) {
+  const FilledStore f = fillStore(*s.one);
+  Machine mine = s.two->load().machines.at(f.machine), theirs = mine;
+  theirs.tags = "greenhouse";
+  s.one->commit("theirs", [&](StoreWriter& w) { w.put(theirs); });
+  mine.notes = "mine";
+  const std::string refused = failureOf([&] {
+    s.two->commit("mine", [&](StoreWriter& w) {
+      Machine fresh;
+      fresh.name = "half-done";
+      w.put(fresh);
+      w.put(mine);
+    });
+  });
+  CHECK(refused.find("stale") == 0);
+  CHECK(refused.find("tags") != std::string::npos);
+  CHECK(s.one->load().machineNamed("half-done") == nullptr);
+  CHECK(s.one->load().machines.at(f.machine).tags == "greenhouse");
+  s.one->commit("gone", [&](StoreWriter& w) { w.removeMachine(f.machine); });
+  CHECK(failureOf([&] { s.two->commit("mine", [&](StoreWriter& w) { w.put(theirs); }); }).find("removed") !=
+        std::string::npos);
+  CHECK(s.one->undo() == "gone");
+  CHECK(s.two->load().endpointsOf(f.machine).size() == 1);
+}
+
+void checkChangesSince(StorePair s) {
+  const FilledStore f = fillStore(*s.one);
+  Snapshot known = s.two->load();
+  CHECK(s.two->changesSince(known) == nullptr);
+  // One step after another, each seen by the other desk as if it had loaded everything.
+  const auto seen = [&](const std::string& step) {
+    CAPTURE(step);
+    const auto fresh = s.two->changesSince(known);
+    REQUIRE(fresh != nullptr);
+    CHECK(sameRecords(*fresh, s.two->load()));
+    CHECK(fresh->revision == s.two->load().revision);
+    CHECK(fresh->endpointsOf(f.machine).size() == s.two->load().endpointsOf(f.machine).size());
+    known = *fresh;
+  };
+  Machine m = known.machines.at(f.machine);
+  m.name = "mist-bench-2";
+  s.one->commit("rename", [&](StoreWriter& w) { w.put(m); });
+  seen("renamed");
+  s.one->commit("set", [&](StoreWriter& w) {
+    w.set({OwnerKind::WayIn, f.way}, "screen.colours", "16");
+    w.set({OwnerKind::Folder, f.place}, "screen.fit", std::nullopt);
+  });
+  seen("settings");
+  Credential c;
+  c.name = "duty at night", c.user = "duty";
+  s.one->commit("credential", [&](StoreWriter& w) { w.put(c); });
+  seen("credential");
+  s.one->undo();
+  s.one->undo();
+  seen("two steps undone at once");
+  s.one->commit("remove", [&](StoreWriter& w) { w.removeFolder(f.place); });
+  seen("removed");
+  s.one->undo();
+  seen("brought back");
+  // Somebody far behind loads everything, and sees the same.
+  const Snapshot old = known;
+  for (int i = 0; i < 1100; ++i)
+    s.one->commit("again", [&](StoreWriter& w) {
+      w.set({OwnerKind::WayIn, f.way}, "screen.colours", i % 2 == 0 ? "8" : "16");
+    });
+  known = old;
+  seen("far behind");
+}
+
+void checkHistory(StorePair s) {
+  const FilledStore f = fillStore(*s.one);
+  Machine m = s.one->load().machines.at(f.machine);
+  m.notes = "valve B sticks";
+  s.one->commit("note", [&](StoreWriter& w) { w.put(m); });
+  s.one->commit("sizes", [&](StoreWriter& w) { w.set({OwnerKind::WayIn, f.way}, "screen.fit", "actual"); });
+  Machine other;
+  other.name = "seed-bank";
+  s.one->commit("add seed-bank", [&](StoreWriter& w) { w.put(other); });
+  s.one->commit("remove mist-bench", [&](StoreWriter& w) { w.removeMachine(f.machine); });
+
+  const auto all = s.two->history(100);
+  REQUIRE(all.size() == 5);
+  CHECK(all[0].title == "remove mist-bench");
+  CHECK(all[0].when.size() == 20);
+  CHECK_FALSE(all[0].author.empty());
+  CHECK(s.two->history(2).size() == 2);
+  const auto about = s.two->history(100, {{OwnerKind::Machine, f.machine}, {OwnerKind::WayIn, f.way}});
+  REQUIRE(about.size() == 4);  // not the other machine
+  REQUIRE(about[2].fields.size() == 1);
+  CHECK(about[2].fields[0].what == "mist-bench · notes");
+  CHECK(about[2].fields[0].before.empty());
+  CHECK(about[2].fields[0].after == "valve B sticks");
+  REQUIRE(about[1].fields.size() == 1);
+  CHECK(about[1].fields[0].after == "One to one, moving about");
+
+  // What belongs to something that is gone is refused; that itself comes back, and then the rest.
+  CHECK(failureOf([&] { s.one->restoreBefore(about[1].id); }).find("removed later") == std::string::npos);
+  CHECK(failureOf([&] { s.one->restoreBefore(about[2].id); }).empty());
+  CHECK(s.two->load().machines.at(f.machine).notes.empty());
+  CHECK(s.one->undo().find("restore") == 0);
+  s.one->restoreBefore(about[0].id);
+  const Snapshot back = s.two->load();
+  CHECK(back.machines.at(f.machine).notes == "valve B sticks");
+  CHECK(back.endpointsOf(f.machine).size() == 1);
+  CHECK(back.resolve({OwnerKind::WayIn, f.way}, "screen.fit").value == "actual");
+  s.one->restoreBefore(about[2].id);
+  CHECK(s.two->load().machines.at(f.machine).notes.empty());
+  CHECK(s.one->history(1)[0].title == "restore as before: note");
+  s.one->undo();
+  CHECK(s.two->load().machines.at(f.machine).notes == "valve B sticks");
+  CHECK(s.one->history(1)[0].undone);
+  // Only what is left of it can be restored.
+  s.one->commit("remove way", [&](StoreWriter& w) { w.removeEndpoint(f.way); });
+  const Id wayGone = s.one->history(1)[0].id;
+  s.one->commit("remove mist-bench", [&](StoreWriter& w) { w.removeMachine(f.machine); });
+  CHECK(failureOf([&] { s.one->restoreBefore(wayGone); }).find("removed later") != std::string::npos);
+  CHECK(s.two->load().endpoints.empty());
+}
+
+void checkCredentials(StorePair s) {
+  const FilledStore f = fillStore(*s.one);
+  Credential c;
+  c.name = "duty at night", c.user = "duty", c.domain = "ALDER", c.expires = "2027-03-01";
+  s.one->commit("credential", [&](StoreWriter& w) {
+    w.put(c);
+    w.set({OwnerKind::Folder, f.group}, "signin.from", "named:duty at night");
+  });
+  const Owner owner{OwnerKind::Credential, c.id};
+  s.one->putSecret(owner, {1, 2, 3});
+  Snapshot there = s.two->load();
+  REQUIRE(there.credentialNamed("duty at night") != nullptr);
+  CHECK(there.credentialNamed("duty at night")->domain == "ALDER");
+  CHECK(there.resolve({OwnerKind::WayIn, f.way}, "signin.from").origin == "from group Glasshouses");
+  Credential twin;
+  twin.name = "duty at night";
+  CHECK(failureOf([&] { s.two->commit("twin", [&](StoreWriter& w) { w.put(twin); }); }).find("another") !=
+        std::string::npos);
+  // Whoever takes it by name follows a new name, in the same commit.
+  c.name = "duty";
+  s.one->commit("rename", [&](StoreWriter& w) { w.put(c); });
+  CHECK(s.two->load().resolve({OwnerKind::WayIn, f.way}, "signin.from").value == "named:duty");
+  s.one->undo();
+  CHECK(s.two->load().resolve({OwnerKind::WayIn, f.way}, "signin.from").value == "named:duty at night");
+  s.one->commit("remove", [&](StoreWriter& w) { w.removeCredential(c.id); });
+  CHECK(s.two->load().credentials.empty());
+  CHECK_FALSE(s.one->secret(owner).has_value());
+}
+
+void checkWatch(StorePair s) {
+  std::atomic<int> woken = 0;
+  const auto watch = s.two->watch([&] { ++woken; });
+  if (!watch) return;  // such a store is looked at again; test_record.cpp says which
+  REQUIRE(eventually([&] { return woken > 0; }));  // it listens
+  const int before = woken;
+  const auto begin = std::chrono::steady_clock::now();
+  fillStore(*s.one);
+  REQUIRE(eventually([&] { return woken > before; }));
+  CHECK(std::chrono::steady_clock::now() - begin < std::chrono::seconds(1));
+}
+
+}  // namespace kw::test
