@@ -1,5 +1,6 @@
 // Machines out of other programs' files, and into files.
 #include <iostream>
+#include <nlohmann/json.hpp>
 
 #include "base/file.hpp"
 #include "cli/live.hpp"
@@ -84,6 +85,51 @@ int initStore(const std::string& place) {
   return kDone;
 }
 
+struct HistoryWish {
+  std::string machine;
+  int most = 20;
+  bool json = false;
+};
+
+int storeHistory(const HistoryWish& wish) {
+  const auto store = openUsualStore();
+  std::vector<Owner> about;
+  if (!wish.machine.empty()) {
+    const Snapshot s = store->load();
+    const Machine* m = s.machineNamed(wish.machine);
+    if (m == nullptr) throw Error(ErrorKind::Local, "no machine has this name", wish.machine);
+    about = ownersWithin(s, {OwnerKind::Machine, m->id});
+  }
+  nlohmann::json all = nlohmann::json::array();
+  for (const Change& c : store->history(wish.most, about)) {
+    if (wish.json) {
+      nlohmann::json fields = nlohmann::json::array();
+      for (const FieldChange& f : c.fields)
+        fields.push_back({{"what", f.what}, {"before", f.before}, {"after", f.after}});
+      all.push_back({{"number", c.id},
+                     {"when", c.when},
+                     {"who", c.author},
+                     {"title", c.title},
+                     {"undone", c.undone},
+                     {"changes", fields}});
+      continue;
+    }
+    std::cout << c.id << "\t" << c.when << "\t" << c.author << "\t" << c.title
+              << (c.undone ? " (undone)" : "") << "\n";
+    for (const FieldChange& f : c.fields)
+      std::cout << "\t" << f.what << ": " << f.before << " -> " << f.after << "\n";
+  }
+  if (wish.json) std::cout << all.dump(2) << "\n";
+  return kDone;
+}
+
+int storeRestore(Id change) {
+  const auto store = openUsualStore();
+  store->restoreBefore(change);
+  std::cout << store->undoTitle() << " (kettle machines undo takes it back)\n";
+  return kDone;
+}
+
 int storeInfo() {
   const Snapshot s = openUsualStore()->load();
   std::cout << usualStore() << "\n"
@@ -131,6 +177,17 @@ void addExchangeVerbs(CLI::App& app, Chosen& chosen) {
     store->add_subcommand("info", "What is in the records that are meant")->callback([&chosen] {
       chosen = storeInfo;
     });
+    auto wish = std::make_shared<HistoryWish>();
+    auto* history = store->add_subcommand("history", "Who changed what and when, newest first");
+    history->add_option("--of", wish->machine, "Only what was about this machine");
+    history->add_option("--most", wish->most, "So many at most")->capture_default_str();
+    history->add_flag("--json", wish->json, "As JSON");
+    history->callback([wish, &chosen] { chosen = [wish] { return storeHistory(*wish); }; });
+    auto number = std::make_shared<Id>(0);
+    auto* restore =
+        store->add_subcommand("restore", "Puts what one change changed back to how it was before");
+    restore->add_option("number", *number, "The change's number in the history")->required();
+    restore->callback([number, &chosen] { chosen = [number] { return storeRestore(*number); }; });
     auto* copy = store->add_subcommand("copy", "Copies all records, kept passwords and pins into empty ones");
     copy->add_option("from", *from, "A file or a database")->required();
     copy->add_option("to", *to, "The other")->required();

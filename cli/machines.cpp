@@ -4,6 +4,7 @@
 #include "cli/live.hpp"
 #include "cli/verbs.hpp"
 #include "record/catalogue.hpp"
+#include "record/roster.hpp"
 #include "record/setting.hpp"
 #include "route/hop.hpp"
 #include "route/ssh_import.hpp"
@@ -155,6 +156,22 @@ int set(const std::string& name, const std::string& key, const std::optional<std
   return kDone;
 }
 
+/// Every machine that the words narrow the roster to, in one commit.
+int setAll(const std::string& words, const std::string& key, const std::optional<std::string>& value) {
+  auto store = openUsualStore();
+  RosterIndex roster(std::make_shared<Snapshot>(store->load()), GroupBy::Place);
+  std::vector<Id> chosen;
+  for (const RosterRow& row : roster.narrow(words))
+    if (!row.heading) chosen.push_back(row.machine);
+  if (chosen.empty()) throw Error(ErrorKind::Local, "no machine fits", words);
+  store->commit("set " + key + " of " + std::to_string(chosen.size()) + " machines",
+                [&](StoreWriter& writer) {
+                  for (const Id id : chosen) writer.set({OwnerKind::Machine, id}, key, value);
+                });
+  std::cout << "set for " << chosen.size() << " machines\n";
+  return kDone;
+}
+
 int undo() {
   const std::string title = openUsualStore()->undo();
   std::cout << (title.empty() ? "nothing to undo" : "undone: " + title) << "\n";
@@ -212,6 +229,18 @@ void addMachineVerbs(CLI::App& app, Chosen& chosen) {
     verb->callback([=, &chosen] {
       const bool has = given->count() > 0;
       chosen = [=] { return set(*name, *key, has ? std::optional(*value) : std::nullopt); };
+    });
+  }
+  {
+    auto words = std::make_shared<std::string>(), key = std::make_shared<std::string>(),
+         value = std::make_shared<std::string>();
+    auto* verb = machines->add_subcommand("set-all", "Set one setting of all machines that words narrow to");
+    verb->add_option("words", *words, "As they are typed into the roster; \"\" means all")->required();
+    verb->add_option("key", *key, "screen.fit, signin.from, …")->required();
+    auto* given = verb->add_option("value", *value, "The value; without it the inherited one counts again");
+    verb->callback([=, &chosen] {
+      const bool has = given->count() > 0;
+      chosen = [=] { return setAll(*words, *key, has ? std::optional(*value) : std::nullopt); };
     });
   }
   machines->add_subcommand("undo", "Undo the newest change of the store")->callback([&chosen] {

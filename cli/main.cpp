@@ -24,6 +24,7 @@ int main(int argc, char** argv) {
   cli::addTrustVerbs(app, chosen);
   cli::addHostVerbs(app, chosen);
   cli::addExchangeVerbs(app, chosen);
+  cli::addCredentialVerbs(app, chosen);
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {

@@ -4,6 +4,8 @@
 #include <termios.h>
 #include <unistd.h>
 
+#include <iostream>
+
 #include "base/file.hpp"
 
 namespace kw::cli {
@@ -99,6 +101,8 @@ std::optional<std::string> typedLine(const std::string& prompt, bool hidden) {
 
 }  // namespace
 
+std::optional<std::string> askOnTerminal(const std::string& prompt) { return typedLine(prompt, true); }
+
 Answer answerOnTerminal(const Question& question, bool trustOnce) {
   Answer answer;
   if (question.kind == Question::Kind::Trust) {
@@ -120,6 +124,7 @@ Answer answerOnTerminal(const Question& question, bool trustOnce) {
     if (!user) return answer;
     answer.user = user->empty() ? question.user : *user;
   }
+  if (!question.account.empty()) std::cerr << question.account << "\n";
   const auto typed = typedLine(question.text, question.kind != Question::Kind::Text);
   answer.accepted = typed.has_value();
   answer.password = typed.value_or("");

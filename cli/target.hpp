@@ -44,6 +44,8 @@ std::optional<std::string> givenPassword(const LiveOptions& options);
 
 /// Asks whoever sits at the terminal; refuses when nobody does. `trustOnce` answers for keys that are merely
 /// new.
+/// Typed without being shown; nothing without a terminal.
+std::optional<std::string> askOnTerminal(const std::string& prompt);
 Answer answerOnTerminal(const Question& question, bool trustOnce);
 
 }  // namespace kw::cli

@@ -16,5 +16,6 @@ void addTrustVerbs(CLI::App& app, Chosen& chosen);
 void addHostVerbs(CLI::App& app, Chosen& chosen);
 /// Behind addMachineVerbs().
 void addExchangeVerbs(CLI::App& app, Chosen& chosen);
+void addCredentialVerbs(CLI::App& app, Chosen& chosen);
 
 }  // namespace kw::cli

@@ -6,8 +6,9 @@
 namespace kw::desktop {
 
 namespace {
-constexpr int kLookEvery = 500;  ///< milliseconds: a colleague's change is seen within a second
-}
+constexpr int kLookEvery = 500;     ///< milliseconds: a colleague's change is seen within a second
+constexpr int kLookAnyway = 5'000;  ///< where the store itself tells of changes
+}  // namespace
 
 /// Outlives this object for a look at a database that does not answer.
 struct Records::Channel {
@@ -28,20 +29,30 @@ Records::Records(OpeningTools tools, Loading loading, QObject* parent)
     // Not before the window is there: both would hinder each other.
     QTimer::singleShot(0, this, &Records::loadAside);
   }
-  // Another process (the command line, a colleague's window) may write too.
-  poll_.setInterval(kLookEvery);
+  // Another process (the command line, a colleague's window) may write too. Some stores say so themselves.
+  watch_ = tools_.store->watch([channel = channel_] {
+    const std::lock_guard held(channel->mutex);
+    if (channel->target == nullptr) return;
+    QMetaObject::invokeMethod(
+        channel->target, [target = channel->target] { target->lookAside(); }, Qt::QueuedConnection);
+  });
+  poll_.setInterval(watch_ ? kLookAnyway : kLookEvery);
   connect(&poll_, &QTimer::timeout, this, &Records::lookAside);
   poll_.start();
 }
 
 /// On a thread of its own: a database may take long to answer, or not answer at all.
 void Records::lookAside() {
-  if (!loaded_ || std::exchange(looking_, true)) return;
+  if (!loaded_) return;
+  if (std::exchange(looking_, true)) {
+    lookAgain_ = true;  // what came after the look began is not missed
+    return;
+  }
   QThreadPool::globalInstance()->start([channel = channel_, store = tools_.store, known = snapshot_] {
     std::shared_ptr<Snapshot> fresh;
     QString failure;
     try {
-      if (store->changedSince(*known)) fresh = std::make_shared<Snapshot>(store->load());
+      fresh = store->changesSince(*known);
     } catch (const Error& e) {
       failure = QString::fromUtf8(e.what());
     }
@@ -55,6 +66,7 @@ void Records::lookAside() {
 
 void Records::taken(std::shared_ptr<Snapshot> fresh, const QString& failure) {
   looking_ = false;
+  if (std::exchange(lookAgain_, false)) QTimer::singleShot(0, this, &Records::lookAside);
   if (!failure.isEmpty()) {
     // Told once; what is open goes on, and it is looked again.
     if (!std::exchange(lost_, true)) emit failed(failure);
@@ -96,22 +108,35 @@ Records::~Records() {
     const std::lock_guard held(channel_->mutex);
     channel_->target = nullptr;
   }
+  watch_.reset();
   if (loader_.joinable()) loader_.join();
 }
 
 void Records::reload() {
-  snapshot_ = std::make_shared<Snapshot>(tools_.store->load());
+  // Only what changed is read.
+  if (auto fresh =
+          loaded_ ? tools_.store->changesSince(*snapshot_) : std::make_shared<Snapshot>(tools_.store->load()))
+    snapshot_ = std::move(fresh);
   emit changed();
 }
 
-bool Records::commit(const QString& title, const std::function<void(StoreWriter&)>& work) {
+Records::Written Records::write(const QString& title, const std::function<void(StoreWriter&)>& work,
+                                bool tellsStale) {
   try {
     tools_.store->commit(title.toStdString(), work);
     reload();
-    return true;
+    return Written::Yes;
+  } catch (const StaleError& e) {
+    if (tellsStale) emit failed(QString::fromUtf8(e.what()));
+    try {
+      reload();
+    } catch (const Error&) {
+      return Written::No;
+    }
+    return Written::Stale;
   } catch (const Error& e) {
     emit failed(QString::fromUtf8(e.what()));
-    return false;
+    return Written::No;
   }
 }
 

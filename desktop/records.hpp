@@ -24,7 +24,13 @@ class Records : public QObject {
   [[nodiscard]] const OpeningTools& tools() const { return tools_; }
   [[nodiscard]] Store& store() { return *tools_.store; }
   /// Commits and reloads; on failure `failed` is emitted with a sentence and false returned.
-  bool commit(const QString& title, const std::function<void(StoreWriter&)>& work);
+  bool commit(const QString& title, const std::function<void(StoreWriter&)>& work) {
+    return write(title, work) == Written::Yes;
+  }
+  enum class Written { Yes, Stale, No };
+  /// Like commit(); Stale: somebody else changed the same in the meantime. Then nothing is said and what he
+  /// made of it is loaded.
+  Written write(const QString& title, const std::function<void(StoreWriter&)>& work, bool tellsStale = true);
   void undo();
   [[nodiscard]] QString undoTitle();
   void reload();
@@ -45,7 +51,8 @@ class Records : public QObject {
   std::shared_ptr<Channel> channel_;
   QTimer poll_;
   std::thread loader_;
-  bool loaded_ = false, looking_ = false, lost_ = false;
+  std::unique_ptr<ChangeWatch> watch_;
+  bool loaded_ = false, looking_ = false, lookAgain_ = false, lost_ = false;
 };
 
 }  // namespace kw::desktop

@@ -102,6 +102,7 @@ void RosterList::rebuild() {
   });
   index_.narrow(text_.toStdString());
   if (!snapshot_->machines.contains(selected_)) selected_ = 0;
+  std::erase_if(chosen_, [this](Id id) { return !snapshot_->machines.contains(id); });
   place();
 }
 
@@ -205,7 +206,7 @@ void RosterList::paintEvent(QPaintEvent*) {
       paintHeading(p, shown_[i], rect);
     } else if (const auto found = snapshot_->machines.find(shown_[i].machine);
                found != snapshot_->machines.end()) {
-      if (static_cast<int>(i) == hovered_ && found->first != selected_) {
+      if (static_cast<int>(i) == hovered_ && found->first != selected_ && !chosen_.contains(found->first)) {
         QColor tint = scheme().raised;
         tint.setAlpha(130);
         p.fillRect(rect, tint);
@@ -241,14 +242,16 @@ void RosterList::paintHeading(QPainter& p, const RosterRow& row, const QRectF& r
 void RosterList::paintMachine(QPainter& p, const Machine& machine, const QRectF& rect) {
   const Scheme& s = scheme();
   const MachineNow now = now_ ? now_(machine) : MachineNow{};
-  if (machine.id == selected_) {
+  if (machine.id == selected_ || chosen_.contains(machine.id)) {
     QColor tint = s.copper;
     tint.setAlpha(s.dark ? 38 : 46);
     p.fillRect(rect, tint);
-    p.fillRect(QRectF(0, rect.top(), hasFocus() ? 4 : 3, rect.height()), s.copper);
+    if (machine.id == selected_)
+      p.fillRect(QRectF(0, rect.top(), hasFocus() ? 4 : 3, rect.height()), s.copper);
   }
   drawState(p, QPointF(19, rect.top() + 16), 12, now.state);
-  const int room = static_cast<int>(rect.width()) - kTextLeft - 8;
+  const int mark = paintMark(p, machine, rect);
+  const int room = static_cast<int>(rect.width()) - kTextLeft - 8 - mark;
   p.setFont(windowFont(10, QFont::DemiBold));
   p.setPen(s.text);
   p.drawText(QRectF(kTextLeft, rect.top() + 5, room, 20), Qt::AlignVCenter,
@@ -259,6 +262,24 @@ void RosterList::paintMachine(QPainter& p, const Machine& machine, const QRectF&
              p.fontMetrics().elidedText(now.sentence, Qt::ElideRight, room));
   for (const Chip& chip : chipsOf(machine, rect, now.openEndpoints))
     drawChip(p, chip.rect.topLeft(), chip.text, chip.open, !chip.usable);
+}
+
+/// The machine's own mark and colour at the end of its first line; returns the room it takes.
+int RosterList::paintMark(QPainter& p, const Machine& machine, const QRectF& rect) const {
+  const Owner owner{OwnerKind::Machine, machine.id};
+  const QString text = QString::fromStdString(snapshot_->resolve(owner, "look.mark").value).left(3);
+  const QColor colour = markColour(QString::fromStdString(snapshot_->resolve(owner, "look.colour").value));
+  if (text.isEmpty() && !colour.isValid()) return 0;
+  p.setFont(windowFont(8, QFont::DemiBold));
+  const int width = text.isEmpty() ? 10 : std::max(18, p.fontMetrics().horizontalAdvance(text) + 10);
+  const QRectF tile(rect.right() - 8 - width, rect.top() + 8, width, text.isEmpty() ? 10 : 15);
+  p.setRenderHint(QPainter::Antialiasing);
+  p.setPen(Qt::NoPen);
+  p.setBrush(colour.isValid() ? colour : scheme().raised);
+  p.drawRoundedRect(tile, 3, 3);
+  p.setPen(colour.isValid() ? inkOn(colour) : scheme().text);
+  p.drawText(tile, Qt::AlignCenter, text);
+  return width + 6;
 }
 
 void RosterList::resizeEvent(QResizeEvent*) { place(); }
@@ -277,8 +298,51 @@ Id RosterList::bestWayIn(Id machine) const {
   return first;
 }
 
+std::vector<Id> RosterList::chosen() const {
+  std::vector<Id> out;
+  for (const RosterRow& row : shown_)
+    if (!row.heading && (row.machine == selected_ || chosen_.contains(row.machine)))
+      out.push_back(row.machine);
+  return out;
+}
+
+void RosterList::toggleChosen(Id machine) {
+  if (machine == selected_) return;
+  if (!chosen_.erase(machine)) chosen_.insert(machine);
+  viewport()->update();
+  emit selectionChanged(selected_);
+}
+
+void RosterList::chooseAll() {
+  for (const RosterRow& row : shown_)
+    if (!row.heading) chosen_.insert(row.machine);
+  if (selected_ == 0 && !chosen_.empty()) selected_ = anchor_ = chosen().front();
+  viewport()->update();
+  emit selectionChanged(selected_);
+}
+
+/// From where the range began to this one.
+void RosterList::chooseTo(Id machine) {
+  const Id from = anchor_ == 0 ? machine : anchor_;
+  std::set<Id> range;
+  bool inside = false;
+  for (const RosterRow& row : shown_) {
+    if (row.heading) continue;
+    const bool edge = row.machine == from || row.machine == machine;
+    if (inside || edge) range.insert(row.machine);
+    if (edge && from != machine) inside = !inside;
+  }
+  select(machine);
+  anchor_ = from;
+  chosen_ = std::move(range);
+  viewport()->update();
+  emit selectionChanged(selected_);
+}
+
 void RosterList::select(Id machine) {
-  if (selected_ == machine) return;
+  anchor_ = machine;
+  if (selected_ == machine && chosen_.empty()) return;
+  chosen_.clear();
   selected_ = machine;
   if (const QRectF rect = rowRect(machine); !rect.isEmpty()) {
     if (rect.top() < 0)
@@ -331,6 +395,10 @@ void RosterList::mousePressEvent(QMouseEvent* event) {
     return;
   }
   if (hit.heading) return;
+  if (event->modifiers() & Qt::ControlModifier) return toggleChosen(hit.machine);
+  if (event->modifiers() & Qt::ShiftModifier) return chooseTo(hit.machine);
+  // The menu of several is theirs.
+  if (event->button() == Qt::RightButton && chosen_.contains(hit.machine)) return;
   select(hit.machine);
   if (event->button() != Qt::LeftButton) return;
   const auto& machine = snapshot_->machines.at(hit.machine);
@@ -383,6 +451,9 @@ bool RosterList::viewportEvent(QEvent* event) {
 
 void RosterList::keyPressEvent(QKeyEvent* event) {
   const int page = std::max(1, viewport()->height() / kMachineHeight - 1);
+  if (event->matches(QKeySequence::SelectAll)) return chooseAll();
+  if (event->modifiers() & Qt::ShiftModifier && (event->key() == Qt::Key_Down || event->key() == Qt::Key_Up))
+    return extend(event->key() == Qt::Key_Down ? 1 : -1);
   switch (event->key()) {
     case Qt::Key_Down: moveSelection(1); break;
     case Qt::Key_Up: moveSelection(-1); break;
@@ -393,13 +464,43 @@ void RosterList::keyPressEvent(QKeyEvent* event) {
     case Qt::Key_Return:
     case Qt::Key_Enter: openSelected(); break;
     case Qt::Key_F2:
-      if (selected_ != 0) emit sheetWanted(selected_);
+      if (chosen().size() > 1)
+        emit sheetOfManyWanted(chosen());
+      else if (selected_ != 0)
+        emit sheetWanted(selected_);
       break;
     case Qt::Key_Delete:
-      if (selected_ != 0) emit removeWanted(selected_);
+      if (chosen().size() > 1)
+        emit removeManyWanted(chosen());
+      else if (selected_ != 0)
+        emit removeWanted(selected_);
+      break;
+    case Qt::Key_Escape:
+      if (chosen_.empty()) return QAbstractScrollArea::keyPressEvent(event);
+      select(selected_);
       break;
     default: QAbstractScrollArea::keyPressEvent(event);
   }
+}
+
+/// Shift and an arrow: the range grows or shrinks by one.
+void RosterList::extend(int step) {
+  const Id from = anchor_;
+  int at = selectedRow() + step;
+  while (at >= 0 && at < static_cast<int>(shown_.size()) && shown_[static_cast<std::size_t>(at)].heading)
+    at += step;
+  if (at < 0 || at >= static_cast<int>(shown_.size())) return;
+  anchor_ = from;
+  chooseTo(shown_[static_cast<std::size_t>(at)].machine);
+}
+
+void RosterList::menuOfMany(const QPoint& at) {
+  const std::vector<Id> all = chosen();
+  QMenu menu;
+  menu.addAction(tr("Edit %1 together…").arg(machineCount(static_cast<int>(all.size()))), this,
+                 [this, all] { emit sheetOfManyWanted(all); });
+  menu.addAction(tr("Remove them"), this, [this, all] { emit removeManyWanted(all); });
+  menu.exec(at);
 }
 
 void RosterList::contextMenuEvent(QContextMenuEvent* event) {
@@ -418,6 +519,7 @@ void RosterList::contextMenuEvent(QContextMenuEvent* event) {
     return;
   }
   if (selected_ == 0) return;
+  if (chosen().size() > 1) return menuOfMany(event->globalPos());
   QMenu menu;
   for (const Endpoint* e : snapshot_->endpointsOf(selected_)) {
     auto* open = menu.addAction(tr("Open %1 · %2").arg(QString::fromStdString(e->label), chipText(*e)), this,
@@ -429,6 +531,7 @@ void RosterList::contextMenuEvent(QContextMenuEvent* event) {
   menu.addSeparator();
   menu.addAction(tr("Edit the sheet…"), this, [this] { emit sheetWanted(selected_); });
   menu.addAction(tr("Remove"), this, [this] { emit removeWanted(selected_); });
+  emit menuWanted(&menu, selected_);
   menu.setToolTipsVisible(true);
   menu.exec(event->globalPos());
 }

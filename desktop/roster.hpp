@@ -9,6 +9,8 @@
 #include "desktop/glyphs.hpp"
 #include "record/roster.hpp"
 
+class QMenu;
+
 namespace kw::desktop {
 
 /// How one machine stands; asked for the visible rows only.
@@ -39,6 +41,11 @@ class RosterList : public QAbstractScrollArea {
   void setNow(std::function<MachineNow(const Machine&)> now) { now_ = std::move(now); }
   [[nodiscard]] Id selected() const { return selected_; }
   void select(Id machine);
+  /// All that are chosen, in the order of the list; the selected one is among them.
+  [[nodiscard]] std::vector<Id> chosen() const;
+  /// Adds to what is chosen, or takes it out again.
+  void toggleChosen(Id machine);
+  void chooseAll();
   [[nodiscard]] const std::vector<RosterRow>& rows() const { return shown_; }
   [[nodiscard]] std::vector<Id> visibleMachines() const;
   /// Where a machine's row or one of its chips is, in viewport coordinates; empty when not visible.
@@ -53,6 +60,10 @@ class RosterList : public QAbstractScrollArea {
   void startWanted(kw::Id machine);
   void sheetWanted(kw::Id machine);
   void removeWanted(kw::Id machine);
+  void sheetOfManyWanted(const std::vector<kw::Id>& machines);
+  void removeManyWanted(const std::vector<kw::Id>& machines);
+  /// The menu of one machine is about to show: the window adds what it knows.
+  void menuWanted(QMenu* menu, kw::Id machine);
   void groupSheetWanted(kw::Id folder);
   void newGroupWanted(kw::Id parent);
   void removeGroupWanted(kw::Id folder);
@@ -99,7 +110,13 @@ class RosterList : public QAbstractScrollArea {
   std::function<MachineNow(const Machine&)> now_;
   bool loaded_ = true;
   QTimer regroup_;
+  void chooseTo(Id machine);
+  void extend(int step);
+  void menuOfMany(const QPoint& at);
+  int paintMark(QPainter& painter, const Machine& machine, const QRectF& rect) const;
   Id selected_ = 0;
+  Id anchor_ = 0;        ///< where a range begins
+  std::set<Id> chosen_;  ///< besides the selected one
   int hovered_ = -1;
 };
 

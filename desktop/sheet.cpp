@@ -13,8 +13,8 @@
 #include <QPushButton>
 #include <QScrollArea>
 #include <QStackedWidget>
-#include <QTimer>
 #include <QStyledItemDelegate>
+#include <QTimer>
 #include <QVBoxLayout>
 
 #include "desktop/sheet_parts.hpp"
@@ -58,6 +58,10 @@ class SectionDelegate : public QStyledItemDelegate {
   }
 };
 
+bool sameWay(const Endpoint& a, const Endpoint& b) {
+  return a.label == b.label && a.address == b.address && a.position == b.position && a.machine == b.machine;
+}
+
 }  // namespace
 
 Sheet::Sheet(Records& records, QWidget* parent) : QWidget(parent), records_(records) { build(); }
@@ -92,7 +96,10 @@ void Sheet::build() {
   problem_->setContentsMargins(20, 0, 20, 6);
   problem_->hide();
   column->addWidget(problem_);
-  auto* middle = new QHBoxLayout;
+  buildMerge(column);
+  middle_ = new QWidget(this);
+  auto* middle = new QHBoxLayout(middle_);
+  middle->setContentsMargins(0, 0, 0, 0);
   middle->setSpacing(0);
   list_ = new QListWidget(this);
   list_->setItemDelegate(new SectionDelegate(list_));
@@ -105,7 +112,8 @@ void Sheet::build() {
   pages_ = new QStackedWidget(this);
   middle->addWidget(list_);
   middle->addWidget(pages_, 1);
-  column->addLayout(middle, 1);
+  column->addWidget(middle_, 1);
+  connect(&records_, &Records::changed, this, &Sheet::recordsChanged);
   connect(list_, &QListWidget::currentRowChanged, pages_, &QStackedWidget::setCurrentIndex);
   // A way of another kind may have come or gone: its pages follow once somebody turns to another page.
   connect(list_, &QListWidget::currentRowChanged, this, [this](int row) {
@@ -133,7 +141,9 @@ void Sheet::build() {
 QStringList Sheet::sections() const {
   QStringList out;
   for (const Setting& s : allSettings())
-    if (applies(s) && !out.contains(s.section)) out << s.section;
+    // A machine's page of signing in has more on it.
+    if (applies(s) && !out.contains(s.section) && (folder_ || std::string_view(s.section) != kSignInSection))
+      out << s.section;
   return out;
 }
 
@@ -151,6 +161,7 @@ bool Sheet::applies(const Setting& s) const {
 
 void Sheet::edit(Id machine, const QString& address) {
   base_ = records_.shared();
+  hideMerge();
   machine_ = {};
   folder_.reset();
   ways_.clear();
@@ -249,41 +260,6 @@ QWidget* Sheet::pageNames() {
           [this](const QString& t) { machine_.host = t.trimmed().toStdString(), touched(); });
   connect(tags, &QLineEdit::textChanged, this,
           [this](const QString& t) { machine_.tags = t.trimmed().toStdString(), touched(); });
-  return scrolled(page);
-}
-
-QWidget* Sheet::pageSignIn() {
-  auto* page = new QWidget;
-  auto* column = pageLayout(page, tr("Sign-in"));
-  const Id way = ways_[currentWay_].endpoint.id;
-  bool kept = false;
-  try {
-    kept = way != 0 && records_.store().secret({OwnerKind::WayIn, way}).has_value();
-  } catch (const Error&) {
-    kept = false;
-  }
-  auto* state = new QLabel(kept ? tr("A password is kept for this way in, sealed with this desk's vault key.")
-                                : tr("No password is kept; it is asked for in the pane."),
-                           page);
-  state->setWordWrap(true);
-  column->addWidget(state);
-  auto* password = new QLineEdit(page);
-  password->setObjectName("keptPassword");
-  password->setEchoMode(QLineEdit::Password);
-  password->setPlaceholderText(kept ? tr("a new one replaces it") : tr("leave empty to be asked"));
-  labelled(column, tr("Console password"), password);
-  auto* hint = new QLabel(tr("A plain VNC password counts only with its first eight characters."), page);
-  hint->setObjectName("quiet");
-  column->addWidget(hint);
-  auto* forget = new QCheckBox(tr("Forget the kept password"), page);
-  forget->setEnabled(kept);
-  column->addWidget(forget);
-  column->addStretch();
-  connect(password, &QLineEdit::textChanged, this, [this](const QString& t) {
-    newPassword_ = t.isEmpty() ? std::nullopt : std::optional(t);
-    touched();
-  });
-  connect(forget, &QCheckBox::toggled, this, [this](bool on) { forgetPassword_ = on, touched(); });
   return scrolled(page);
 }
 
@@ -402,7 +378,7 @@ void Sheet::refreshSummaries() {
     if (inherited > 0) parts << tr("%1 inherited").arg(inherited);
     summarize(row++, parts.isEmpty() ? tr("as built in") : parts.join(", "));
   }
-  if (!folder_) summarize(row++, newPassword_ ? tr("a new password") : tr("console password"));
+  if (!folder_) summarize(row++, newPassword_ ? tr("a new password") : signInWords());
   const std::string& notes = folder_ ? folder_->notes : machine_.notes;
   summarize(row, notes.empty() ? tr("none") : QString::fromStdString(notes).section('\n', 0, 0));
 }
@@ -413,35 +389,21 @@ bool Sheet::keep() {
   const bool isNew = machine_.id == 0;
   const auto draft = machine_;
   const auto ways = ways_;
-  const bool done =
-      records_.commit((isNew ? tr("add %1") : tr("change %1")).arg(machineName()), [&](StoreWriter& w) {
-        machine_ = draft;
-        ways_ = ways;
-        machine_.folder = folderNamed(*base_, w, groupPath_.toStdString());
-        w.put(machine_);
-        int position = 0;
-        for (EndpointRow& row : ways_) {
-          if (row.removed) {
-            if (row.endpoint.id != 0) w.removeEndpoint(row.endpoint.id);
-            continue;
-          }
-          row.endpoint.machine = machine_.id;
-          row.endpoint.address = parseAddress(row.endpoint.address).uri();
-          row.endpoint.position = position++;
-          w.put(row.endpoint);
-        }
-        for (const auto& [owner, values] : changes_) {
-          Owner real = owner;
-          if (real.kind == OwnerKind::WayIn && real.id == 0) real.id = ways_[currentWay_].endpoint.id;
-          for (const auto& [key, value] : values) w.set(real, key, value);
-        }
-      });
-  if (!done) {
+  const Id signInWayBefore = signInWay();
+  const auto done = records_.write((isNew ? tr("add %1") : tr("change %1")).arg(machineName()),
+                                   [&](StoreWriter& w) {
+                                     machine_ = draft;
+                                     ways_ = ways;
+                                     writeDraft(w);
+                                   },
+                                   false);
+  if (done != Records::Written::Yes) {
     machine_ = draft;
     ways_ = ways;
+    if (done == Records::Written::Stale) showMerge();
     return false;
   }
-  const Owner way{OwnerKind::WayIn, ways_[currentWay_].endpoint.id};
+  const Owner way{OwnerKind::WayIn, signInWayBefore != 0 ? signInWayBefore : ways_[currentWay_].endpoint.id};
   try {
     if (forgetPassword_) records_.store().removeSecret(way);
     if (newPassword_) keepSignIn(records_.tools(), way, {"", newPassword_->toStdString()});
@@ -452,6 +414,29 @@ bool Sheet::keep() {
   edit(id);
   emit kept(id);
   return true;
+}
+
+void Sheet::writeDraft(StoreWriter& w) {
+  machine_.folder = folderNamed(*base_, w, groupPath_.toStdString());
+  w.put(machine_);
+  int position = 0;
+  for (EndpointRow& row : ways_) {
+    if (row.removed) {
+      if (row.endpoint.id != 0) w.removeEndpoint(row.endpoint.id);
+      continue;
+    }
+    row.endpoint.machine = machine_.id;
+    row.endpoint.address = parseAddress(row.endpoint.address).uri();
+    row.endpoint.position = position++;
+    // What nobody touched is not written: a colleague may have changed it.
+    const auto kept = base_->endpoints.find(row.endpoint.id);
+    if (kept == base_->endpoints.end() || !sameWay(kept->second, row.endpoint)) w.put(row.endpoint);
+  }
+  for (const auto& [owner, values] : changes_) {
+    Owner real = owner;
+    if (real.kind == OwnerKind::WayIn && real.id == 0) real.id = ways_[currentWay_].endpoint.id;
+    for (const auto& [key, value] : values) w.set(real, key, value);
+  }
 }
 
 void Sheet::keyPressEvent(QKeyEvent* event) {

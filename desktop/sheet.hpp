@@ -41,6 +41,7 @@ class Sheet : public QWidget {
   void useAddress(const QString& address);
   /// The group a new machine begins in.
   void useFolder(Id folder);
+  [[nodiscard]] class MergeView* mergeView() const { return merge_; }
 
  signals:
   void kept(kw::Id machine);
@@ -48,6 +49,8 @@ class Sheet : public QWidget {
   void openWanted(kw::Id endpoint);
   void closed();
   void draftChanged();
+  /// The page of credentials, at this one; empty: a new one.
+  void credentialWanted(const QString& name);
 
  protected:
   void keyPressEvent(QKeyEvent* event) override;
@@ -68,6 +71,23 @@ class Sheet : public QWidget {
   QWidget* pageNames();
   QWidget* pageWays();
   QWidget* pageSettings(const QString& section);
+  void addOwnerBox(QVBoxLayout* column, QWidget* page);
+  void addSettingRows(QVBoxLayout* column, QWidget* page, const QString& section);
+  QWidget* settingRow(const Setting& setting, QWidget* page);
+  // Signing in; sheet_sign_in.cpp.
+  void addKeptPassword(QVBoxLayout* column, QWidget* page);
+  void addNamedSignIn(QVBoxLayout* column, QWidget* page, const QString& name);
+  /// The way in whose password the page of signing in is about; 0: one that is not kept yet.
+  [[nodiscard]] Id signInWay() const;
+  [[nodiscard]] QString signInWords() const;
+  // What a colleague did meanwhile; sheet_merge.cpp.
+  void buildMerge(QVBoxLayout* column);
+  void showMerge();
+  void hideMerge();
+  void keepMerged();
+  void recordsChanged();
+  [[nodiscard]] struct RecordDraft draft() const;
+  void writeDraft(StoreWriter& writer);
   QWidget* pageSignIn();
   QWidget* pageNotes();
   void refreshWays();
@@ -96,6 +116,10 @@ class Sheet : public QWidget {
   bool forgetPassword_ = false, changed_ = false;
   Owner owner_;
 
+  QWidget* middle_ = nullptr;
+  class MergeView* merge_ = nullptr;
+  QLabel* meanwhile_ = nullptr;
+  std::shared_ptr<const Snapshot> theirs_;  ///< what is being merged with
   QLabel *title_, *subtitle_, *problem_;
   QPushButton *undo_, *keep_, *keepOpen_, *close_;
   QListWidget* list_;

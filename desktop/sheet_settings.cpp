@@ -14,7 +14,7 @@
 #include <QStackedWidget>
 #include <QStyledItemDelegate>
 #include <QVBoxLayout>
-#include "desktop/own_colours.hpp"
+#include "desktop/record/setting_editor.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/sheet_parts.hpp"
 #include "desktop/theme.hpp"
@@ -70,6 +70,14 @@ QWidget* Sheet::pageSettings(const QString& section) {
   auto* page = new QWidget;
   auto* column = pageLayout(page, section);
   column->setSpacing(6);
+  addOwnerBox(column, page);
+  addSettingRows(column, page, section);
+  column->addStretch();
+  return scrolled(page);
+}
+
+/// For whom the values of the page are set.
+void Sheet::addOwnerBox(QVBoxLayout* column, QWidget* page) {
   auto* owner = new QComboBox(page);
   const auto all = owners();
   for (const auto& [name, o] : all) owner->addItem(name);
@@ -82,86 +90,54 @@ QWidget* Sheet::pageSettings(const QString& section) {
     QMetaObject::invokeMethod(
         this, [this] { buildPages(); }, Qt::QueuedConnection);
   });
-  for (const Setting& s : allSettings()) {
-    if (section != s.section || !applies(s)) continue;
-    auto* line = new QFrame(page);
-    line->setStyleSheet("QFrame#line{border-bottom:1px solid " + scheme().line.name() + ";}");
-    line->setObjectName("line");
-    auto* row = new QHBoxLayout(line);
-    row->setContentsMargins(0, 3, 0, 5);
-    auto* label = new QLabel(QString::fromUtf8(s.label), line);
-    label->setFixedWidth(160);
-    label->setToolTip(QString::fromUtf8(s.help));
-    row->addWidget(label);
-    auto* origin = new QPushButton(line);
-    origin->setFlat(true);
-    const std::string key = s.key;
-    QWidget* editor = nullptr;
-    std::function<void(const std::string&)> show;
-    if (s.type == SettingType::Choice || s.type == SettingType::Switch) {
-      auto* box = new QComboBox(line);
-      std::vector<std::string> values;
-      if (s.type == SettingType::Switch) {
-        values = {"on", "off"};
-      } else {
-        for (const SettingChoice& c : s.choices) values.emplace_back(c.value);
-        // Own schemes of this desk, and the one in force if it was made at another.
-        if (key == "text.scheme")
-          for (const TextScheme& own : OwnColours::all().text) values.push_back(own.key.toStdString());
-        const std::string now = inForce(key).value;
-        if (std::find(values.begin(), values.end(), now) == values.end()) values.push_back(now);
-      }
-      for (const std::string& v : values) box->addItem(QString::fromStdString(labelOf(s, v)));
-      show = [box, values](const std::string& v) {
-        for (std::size_t i = 0; i < values.size(); ++i)
-          if (values[i] == v) box->setCurrentIndex(static_cast<int>(i));
-      };
-      editor = box;
-      connect(box, &QComboBox::activated, this,
-              [this, key, values](int i) { setValue(key, values[static_cast<std::size_t>(i)]); });
-    } else {
-      auto* edit = new QLineEdit(line);
-      if (s.type == SettingType::Whole)
-        edit->setPlaceholderText(tr("%1 to %2 %3").arg(s.least).arg(s.most).arg(QString::fromUtf8(s.unit)));
-      show = [edit](const std::string& v) {
-        if (edit->text().toStdString() != v) edit->setText(QString::fromStdString(v));
-      };
-      editor = edit;
-      connect(edit, &QLineEdit::textEdited, this,
-              [this, key](const QString& t) { setValue(key, t.trimmed().toStdString()); });
-    }
-    editor->setObjectName("setting:" + QString::fromStdString(key));
-    editor->setAccessibleName(QString::fromUtf8(s.label));
-    editor->setToolTip(QString::fromUtf8(s.help));
-    editor->setFixedWidth(220);
-    row->addWidget(editor);
-    origin->setObjectName("origin:" + QString::fromStdString(key));
-    row->addWidget(origin);
-    row->addStretch(1);
-    column->addWidget(line);
-    const auto refresh = [this, key, show, origin] {
-      const ResolvedSetting r = inForce(key);
-      show(r.value);
-      origin->setText(r.trouble.empty()
-                          ? QString::fromStdString(r.origin)
-                          : tr("%1 · a stored value is passed over").arg(QString::fromStdString(r.origin)));
-      origin->setToolTip(!r.trouble.empty() ? QString::fromStdString(r.trouble)
-                         : r.setHere        ? tr("Click to give it back, so that the inherited value counts")
-                                            : tr("Click to set it here"));
-      origin->setStyleSheet(QString("QPushButton{border:none;padding:2px "
-                                    "8px;text-align:left;color:%1;}QPushButton:hover{text-decoration:"
-                                    "underline;}QPushButton:focus{text-decoration:underline;}")
-                                .arg((r.setHere ? scheme().copper : scheme().quiet).name()));
-    };
-    refresh();
-    connect(this, &Sheet::draftChanged, origin, refresh);
-    connect(origin, &QPushButton::clicked, this, [this, key] {
-      const ResolvedSetting r = inForce(key);
-      setValue(key, r.setHere ? std::nullopt : std::optional(r.value));
-    });
-  }
-  column->addStretch();
-  return scrolled(page);
+}
+
+void Sheet::addSettingRows(QVBoxLayout* column, QWidget* page, const QString& section) {
+  for (const Setting& s : allSettings())
+    if (section == s.section && applies(s)) column->addWidget(settingRow(s, page));
+}
+
+/// Label, editor, and where the value comes from.
+QWidget* Sheet::settingRow(const Setting& s, QWidget* page) {
+  auto* line = new QFrame(page);
+  line->setStyleSheet("QFrame#line{border-bottom:1px solid " + scheme().line.name() + ";}");
+  line->setObjectName("line");
+  auto* row = new QHBoxLayout(line);
+  row->setContentsMargins(0, 3, 0, 5);
+  auto* label = new QLabel(QString::fromUtf8(s.label), line);
+  label->setFixedWidth(160);
+  label->setToolTip(QString::fromUtf8(s.help));
+  row->addWidget(label);
+  const std::string key = s.key;
+  const SettingEditor editor = makeSettingEditor(s, *base_, inForce(key).value, line,
+                                                 [this, key](const std::string& v) { setValue(key, v); });
+  row->addWidget(editor.widget);
+  auto* origin = new QPushButton(line);
+  origin->setFlat(true);
+  origin->setObjectName("origin:" + QString::fromStdString(key));
+  row->addWidget(origin);
+  row->addStretch(1);
+  const auto refresh = [this, key, show = editor.show, origin] {
+    const ResolvedSetting r = inForce(key);
+    show(r.value);
+    origin->setText(r.trouble.empty()
+                        ? QString::fromStdString(r.origin)
+                        : tr("%1 · a stored value is passed over").arg(QString::fromStdString(r.origin)));
+    origin->setToolTip(!r.trouble.empty() ? QString::fromStdString(r.trouble)
+                       : r.setHere        ? tr("Click to give it back, so that the inherited value counts")
+                                          : tr("Click to set it here"));
+    origin->setStyleSheet(QString("QPushButton{border:none;padding:2px "
+                                  "8px;text-align:left;color:%1;}QPushButton:hover{text-decoration:"
+                                  "underline;}QPushButton:focus{text-decoration:underline;}")
+                              .arg((r.setHere ? scheme().copper : scheme().quiet).name()));
+  };
+  refresh();
+  connect(this, &Sheet::draftChanged, origin, refresh);
+  connect(origin, &QPushButton::clicked, this, [this, key] {
+    const ResolvedSetting r = inForce(key);
+    setValue(key, r.setHere ? std::nullopt : std::optional(r.value));
+  });
+  return line;
 }
 
 }  // namespace kw::desktop

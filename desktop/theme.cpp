@@ -127,6 +127,7 @@ QLabel#quiet { color: @quiet; }
 QLabel#heading { color: @heading; font-weight: 600; }
 QLabel#title { font-size: 15pt; font-weight: 600; }
 QLabel#bad { color: @brick; }
+QLabel#warn { color: @amber; }
 QSplitter::handle { background: @ground; }
 QScrollBar:vertical { background: transparent; width: 10px; margin: 0; }
 QScrollBar::handle:vertical { background: @line; border-radius: 4px; min-height: 28px; margin: 1px; }
@@ -159,6 +160,21 @@ void applyCurrent(QApplication& app);
 }  // namespace
 
 const Scheme& scheme() { return *current; }
+QColor markColour(const QString& word) {
+  static const std::pair<const char*, QColor> kColours[] = {
+      {"moss", QColor(0x7f, 0x9c, 0x4a)}, {"lake", QColor(0x3f, 0x8f, 0xa8)},
+      {"plum", QColor(0x8a, 0x5c, 0x90)}, {"straw", QColor(0xd4, 0xb8, 0x5e)},
+      {"clay", QColor(0xb8, 0x5f, 0x45)}, {"ash", QColor(0x8b, 0x8f, 0x94)}};
+  for (const auto& [name, colour] : kColours)
+    if (word == name) return colour;
+  return {};
+}
+
+QColor inkOn(const QColor& ground) {
+  const double light = 0.299 * ground.redF() + 0.587 * ground.greenF() + 0.114 * ground.blueF();
+  return light > 0.5 ? QColor(0x1b, 0x1a, 0x18) : QColor(0xf6, 0xf1, 0xe8);
+}
+
 QColor headingColour() { return headingOf(*current); }
 SchemeChoice schemeChoice() { return chosen; }
 

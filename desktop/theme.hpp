@@ -27,6 +27,11 @@ void applyOwnScheme(QApplication& app, const Scheme& own);
 const Scheme& scheme();
 SchemeChoice schemeChoice();
 
+/// Of a machine's mark, by the word of the setting "look.colour"; invalid for none.
+QColor markColour(const QString& word);
+/// Dark or light, whichever reads better on it.
+QColor inkOn(const QColor& ground);
+
 /// Of headings: between copper and text.
 QColor headingColour();
 

@@ -5,7 +5,8 @@
 
 namespace kw {
 
-/// `key` is the private key's text: PEM (PKCS#1, PKCS#8, plain or under `passphrase`) or OpenSSH's form.
+/// `key` is the private key's text: PEM (PKCS#1, PKCS#8, plain or under `passphrase`) or OpenSSH's form
+/// without a passphrase.
 /// Throws Error{Local} with what is wrong: no base64, no RSA key, passphrase missing or wrong, another key.
 std::string firstPassword(const std::string& blob, const std::string& key, const std::string& passphrase);
 /// True when the text is a private key that opens only with a passphrase.

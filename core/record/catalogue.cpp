@@ -17,13 +17,13 @@ constexpr const char* kOwnAccount = "An account of the machine itself.";
 
 constexpr WayKind kWayKinds[] = {
     {"vnc", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC", "vnc://host:5901", 5900, false, false,
-     5900, kScreenPassword},
+     5900, kScreenPassword, 8},
     {"vnc+ws", "vnc", Form::Screen, "vnc", "screen", "Screen by VNC over WebSocket", "vnc+ws://host:5701", 0,
-     false, false, 0, kScreenPassword},
+     false, false, 0, kScreenPassword, 8},
     {"vnc+wss", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+wss://host:5701 (sealed by TLS)", 0,
-     false, false, 0, kScreenPassword},
+     false, false, 0, kScreenPassword, 8},
     {"vnc+unix", "vnc", Form::Screen, "vnc", "screen", nullptr, "vnc+unix:/path", 0, true, false, 0,
-     kScreenPassword},
+     kScreenPassword, 8},
     {"rdp", "rdp", Form::Screen, "rdp", "desktop", "Desktop by RDP", "rdp://user@host", 3389, false, false, 0,
      kOwnAccount},
     {"spice", "spice", Form::Screen, "spice", "screen", "Screen by SPICE", "spice://host:5930", 5900, false,
@@ -65,6 +65,8 @@ std::string accountWords(const Address& address) {
   const WayKind* kind = findWayKind(address.scheme);
   return kind == nullptr ? "" : kind->account;
 }
+
+bool asksOwnAccount(const Address& address) { return accountWords(address) == kOwnAccount; }
 
 std::span<const WayKind> allWayKinds() { return kWayKinds; }
 

@@ -23,6 +23,7 @@ struct WayKind {
   bool carriesFiles = false;  ///< files of the machine are reached over it
   int displayBase = 0;        ///< host:1 typed means this port + 1; 0: numbers are ports
   const char* account = "";   ///< whose account or password signs in, for people; empty: none
+  int passwordCounts = 0;     ///< of a plain password only so many characters count; 0: all
 };
 
 /// Something an address of a kind may name besides its host: then it leads elsewhere, and somebody else's
@@ -42,6 +43,9 @@ const WayTarget* findWayTarget(const std::string& kind);
 struct Address;
 /// Whose account or password an address asks for: "An account of the host, not one of the machine."
 std::string accountWords(const Address& address);
+
+/// True when an account of the machine itself signs in.
+bool asksOwnAccount(const Address& address);
 
 std::span<const WayKind> allWayKinds();
 /// Null for a scheme nobody declared.

@@ -61,6 +61,13 @@ std::vector<FieldChange> fieldChangesOf(const Json& images) {
   return out;
 }
 
+std::vector<Owner> ownersWithin(const Snapshot& records, Owner owner) {
+  std::vector<Owner> out{owner};
+  if (owner.kind == OwnerKind::Machine)
+    for (const Endpoint* e : records.endpointsOf(owner.id)) out.push_back({OwnerKind::WayIn, e->id});
+  return out;
+}
+
 bool concerns(const Json& images, const std::vector<Owner>& about) {
   static const char* const kTables[] = {"", "folder", "machine", "endpoint", "host", "credential"};
   const auto is = [](const Json& row, const char* column, Id id) {

@@ -22,4 +22,7 @@ struct Change {
   std::vector<FieldChange> fields;
 };
 
+/// An owner with what belongs to it: a machine with its ways in.
+std::vector<Owner> ownersWithin(const Snapshot& records, Owner owner);
+
 }  // namespace kw

@@ -1,7 +1,9 @@
 #include "record/roster.hpp"
 
 #include <algorithm>
+#include <limits>
 #include <map>
+#include <set>
 
 #include "base/bytes.hpp"
 
@@ -29,6 +31,18 @@ struct GroupKey {
   auto operator<=>(const GroupKey&) const = default;
 };
 
+constexpr Id kBeforeAll = -1, kAfterAll = std::numeric_limits<Id>::max();
+
+/// Those that have the switch on themselves; it is not inherited here.
+std::set<Id> machinesWith(const Snapshot& s, const std::string& key) {
+  std::set<Id> out;
+  for (const auto& [owner, values] : s.settings)
+    if (owner.kind == OwnerKind::Machine)
+      if (const auto found = values.find(key); found != values.end() && found->second == "on")
+        out.insert(owner.id);
+  return out;
+}
+
 GroupKey keyOf(const Snapshot& s, const Machine& m, GroupBy by) {
   if (by == GroupBy::Host) return {m.host.empty() ? "no host" : m.host, ""};
   if (by == GroupBy::Tag) return {m.tags.empty() ? "no tag" : m.tags, ""};
@@ -50,8 +64,14 @@ RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy group
   // Groups of places stand in the order they were made, others by name.
   std::map<std::pair<Id, GroupKey>, std::vector<const Machine*>> sorted;
   std::map<Id, GroupKey> keyByFolder;
+  const std::set<Id> favourites = machinesWith(s, "look.favourite"),
+                     templates = machinesWith(s, "look.template");
   for (const auto& [id, m] : s.machines) {
-    if (groupBy == GroupBy::Place) {
+    if (favourites.contains(id)) {
+      sorted[{kBeforeAll, {"Favourites", ""}}].push_back(&m);
+    } else if (templates.contains(id)) {
+      sorted[{kAfterAll, {"Templates", ""}}].push_back(&m);
+    } else if (groupBy == GroupBy::Place) {
       auto [at, fresh] = keyByFolder.try_emplace(m.folder);
       if (fresh) at->second = keyOf(s, m, groupBy);
       sorted[{m.folder, at->second}].push_back(&m);
@@ -67,7 +87,8 @@ RosterIndex::RosterIndex(std::shared_ptr<const Snapshot> snapshot, GroupBy group
     std::sort(machines.begin(), machines.end(),
               [](const Machine* a, const Machine* b) { return a->id < b->id; });
     const auto group = static_cast<std::uint32_t>(groups_.size());
-    groups_.push_back({key.second.title, key.second.aside, groupBy == GroupBy::Place ? key.first : 0});
+    groups_.push_back({key.second.title, key.second.aside,
+                       groupBy == GroupBy::Place && key.first > 0 && key.first != kAfterAll ? key.first : 0});
     for (const Machine* m : machines) {
       std::string hay = m->name + "\n" + m->host + "\n" + m->tags + "\n" + key.second.title;
       for (const Endpoint* e : s.endpointsOf(m->id)) hay += "\n" + e->address;

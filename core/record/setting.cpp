@@ -10,7 +10,7 @@ const std::vector<Setting>& allSettings() {
     for (const auto declare :
          {declareScreenSettings, declareRdpSettings, declareSpiceSettings, declareLineSettings,
           declareSshSettings, declareConnectionSettings, declareSignInSettings, declareHostSettings,
-          declareGateSettings, declareFileSettings})
+          declareGateSettings, declareFileSettings, declareLookSettings})
       for (Setting& s : declare()) all.push_back(std::move(s));
     return all;
   }();

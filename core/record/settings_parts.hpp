@@ -11,6 +11,7 @@ std::vector<Setting> declareLineSettings();
 std::vector<Setting> declareSshSettings();
 std::vector<Setting> declareConnectionSettings();
 std::vector<Setting> declareSignInSettings();
+std::vector<Setting> declareLookSettings();
 std::vector<Setting> declareHostSettings();
 std::vector<Setting> declareGateSettings();
 std::vector<Setting> declareFileSettings();

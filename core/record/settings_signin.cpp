@@ -24,7 +24,7 @@ std::vector<Setting> declareSignInSettings() {
        .standard = "",
        .label = "Command",
        .help = "A program of this desk and its words, run without a shell. The first line it prints is the "
-               "password. {name}, {host}, {port} and {user} stand for those of the way in.",
+               "password. {host}, {port}, {user} and {address} stand for those of the way in.",
        .choices = {},
        .protocols = {}},
       {.key = "signin.user",

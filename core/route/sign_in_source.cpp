@@ -61,12 +61,9 @@ SignInSource::SignInSource(OpeningTools tools, Owner owner, const Address& to, c
   if (!tools_.givenUser.empty()) user_ = tools_.givenUser;
   if (from == "ask") mayFind_ = false;
   if (from == "command" && !tools_.givenPassword) {
-    command_ = wordsWith(setting("signin.command"), {{"name", ""},
-                                                     {"on", ""},
-                                                     {"host", to.host},
-                                                     {"port", std::to_string(to.port)},
-                                                     {"user", user_},
-                                                     {"address", to.uri()}});
+    command_ = wordsWith(
+        setting("signin.command"),
+        {{"host", to.host}, {"port", std::to_string(to.port)}, {"user", user_}, {"address", to.uri()}});
   }
 }
 

@@ -1,0 +1,142 @@
+#include "record/merge.hpp"
+
+#include <algorithm>
+
+#include "record/setting.hpp"
+
+namespace kw {
+
+namespace {
+
+struct Field {
+  std::string what;
+  std::optional<std::string> value;
+};
+using Fields = std::map<std::string, Field>;
+
+constexpr std::pair<const char*, std::string Machine::*> kMachineFields[] = {{"Name", &Machine::name},
+                                                                             {"Runs on host", &Machine::host},
+                                                                             {"Tags", &Machine::tags},
+                                                                             {"Notes", &Machine::notes}};
+
+std::string wayKey(Id id, const char* field) { return "way " + std::to_string(id) + " " + field; }
+std::string settingKey(Owner owner, const std::string& key) {
+  return "setting " + std::to_string(static_cast<int>(owner.kind)) + " " + std::to_string(owner.id) + " " +
+         key;
+}
+
+std::string ownerWords(const RecordDraft& d, Owner owner) {
+  if (owner.kind == OwnerKind::Machine) return "whole machine";
+  for (const Endpoint& e : d.ways)
+    if (e.id == owner.id) return "way in " + e.label;
+  return "way in";
+}
+
+Fields fieldsOf(const RecordDraft& d) {
+  Fields out;
+  for (const auto& [what, field] : kMachineFields) out[what] = {what, d.machine.*field};
+  out["Group"] = {"Place and group", d.group};
+  for (const Endpoint& e : d.ways) {
+    if (e.id == 0) continue;  // nobody else knows it
+    const std::string way = "Way in " + e.label;
+    out[wayKey(e.id, "there")] = {way, "there"};
+    out[wayKey(e.id, "label")] = {way + ": name", e.label};
+    out[wayKey(e.id, "address")] = {way + ": address", e.address};
+  }
+  for (const auto& [owner, values] : d.settings)
+    for (const auto& [key, value] : values) {
+      const Setting* s = findSetting(key);
+      out[settingKey(owner, key)] = {
+          (s == nullptr ? key : std::string(s->label)) + " (" + ownerWords(d, owner) + ")", value};
+    }
+  return out;
+}
+
+Endpoint* wayOf(std::vector<Endpoint>& ways, Id id) {
+  const auto at = std::find_if(ways.begin(), ways.end(), [id](const Endpoint& e) { return e.id == id; });
+  return at == ways.end() ? nullptr : &*at;
+}
+
+/// Whether a field was chosen to be as I have it.
+bool chose(const std::vector<MergeField>& chosen, const std::string& key) {
+  const auto at =
+      std::find_if(chosen.begin(), chosen.end(), [&](const MergeField& f) { return f.key == key; });
+  return at != chosen.end() && at->takeMine;
+}
+
+}  // namespace
+
+RecordDraft draftOf(const Snapshot& records, Id machine) {
+  RecordDraft out;
+  out.machine = records.machines.at(machine);
+  for (const Folder* f : records.pathOf(out.machine.folder))
+    out.group += (out.group.empty() ? "" : " / ") + f->name;
+  const auto take = [&](Owner owner) {
+    if (const auto own = records.settings.find(owner); own != records.settings.end())
+      out.settings[owner] = own->second;
+  };
+  take({OwnerKind::Machine, machine});
+  for (const Endpoint* e : records.endpointsOf(machine)) {
+    out.ways.push_back(*e);
+    take({OwnerKind::WayIn, e->id});
+  }
+  return out;
+}
+
+std::vector<MergeField> differencesOf(const RecordDraft& base, const RecordDraft& mine,
+                                      const RecordDraft& theirs) {
+  const Fields b = fieldsOf(base), m = fieldsOf(mine), t = fieldsOf(theirs);
+  Fields all = b;
+  all.insert(t.begin(), t.end());
+  all.insert(m.begin(), m.end());
+  const auto value = [](const Fields& from, const std::string& key) -> std::optional<std::string> {
+    const auto found = from.find(key);
+    return found == from.end() ? std::nullopt : found->second.value;
+  };
+  std::vector<MergeField> out;
+  for (const auto& [key, field] : all) {
+    MergeField f{key, field.what, value(b, key), value(m, key), value(t, key), false};
+    if (f.mine == f.theirs) continue;
+    // Of a way in that one side removed, that it is gone says all.
+    if (key.starts_with("way ") && !key.ends_with(" there") && (!f.mine || !f.theirs)) continue;
+    f.takeMine = f.mine != f.base;
+    out.push_back(std::move(f));
+  }
+  return out;
+}
+
+RecordDraft merged(const RecordDraft& theirs, const RecordDraft& mine,
+                   const std::vector<MergeField>& chosen) {
+  RecordDraft out = theirs;
+  for (const auto& [what, field] : kMachineFields)
+    if (chose(chosen, what)) out.machine.*field = mine.machine.*field;
+  if (chose(chosen, "Group")) out.group = mine.group, out.machine.folder = mine.machine.folder;
+  for (const Endpoint& e : mine.ways) {
+    Endpoint* there = e.id == 0 ? nullptr : wayOf(out.ways, e.id);
+    if (there != nullptr) {
+      if (chose(chosen, wayKey(e.id, "label"))) there->label = e.label;
+      if (chose(chosen, wayKey(e.id, "address"))) there->address = e.address;
+    } else if (e.id == 0 || chose(chosen, wayKey(e.id, "there"))) {
+      out.ways.push_back(e);
+      out.ways.back().id = out.ways.back().version = 0;
+    }
+  }
+  std::erase_if(out.ways, [&](const Endpoint& e) {
+    return e.id != 0 && chose(chosen, wayKey(e.id, "there")) &&
+           std::none_of(mine.ways.begin(), mine.ways.end(), [&](const Endpoint& m) { return m.id == e.id; });
+  });
+  for (const MergeField& f : chosen) {
+    if (!f.takeMine || !f.key.starts_with("setting ")) continue;
+    const auto kindAt = std::string("setting ").size();
+    const auto idAt = f.key.find(' ', kindAt) + 1, keyAt = f.key.find(' ', idAt) + 1;
+    const Owner owner{static_cast<OwnerKind>(std::stoi(f.key.substr(kindAt))),
+                      std::stoll(f.key.substr(idAt))};
+    if (f.mine)
+      out.settings[owner][f.key.substr(keyAt)] = *f.mine;
+    else
+      out.settings[owner].erase(f.key.substr(keyAt));
+  }
+  return out;
+}
+
+}  // namespace kw
