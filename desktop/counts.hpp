@@ -10,4 +10,9 @@ inline QString machineCount(int n) {
                 : QCoreApplication::translate("counts", "%1 machines").arg(n);
 }
 
+inline QString wayCount(int n) {
+  return n == 1 ? QCoreApplication::translate("counts", "1 way in")
+                : QCoreApplication::translate("counts", "%1 ways in").arg(n);
+}
+
 }  // namespace kw::desktop

@@ -10,6 +10,7 @@
 #include "base/file.hpp"
 #include "host/console.hpp"
 #include "route/opening.hpp"
+#include "route/sign_in_source.hpp"
 
 namespace kw::desktop {
 
@@ -106,6 +107,9 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
   session->takesShortcuts = setting("keyboard.desktop") == "on";
   session->sendsPositions = setting("keyboard.positions") == "on";
   session->releaseChord = QString::fromStdString(setting("keyboard.release"));
+  session->credentialUsers = [this](const std::string& name) {
+    return usersOfCredential(records_.snapshot(), name);
+  };
   session->ownKeys = QString::fromStdString(setting("keyboard.own"));
   session->followsPane = setting("screen.size") == "follow";
   session->fitMode = QString::fromStdString(setting("screen.fit"));

@@ -128,6 +128,7 @@ QIcon lineIcon(const QString& name, const QColor& colour) {
     QPainter painter(&pixmap);
     renderer.render(&painter);
     icon.addPixmap(pixmap);
+    icon.addPixmap(pixmap, QIcon::Selected);  // as clear in a chosen row
   }
   return icon;
 }

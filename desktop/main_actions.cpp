@@ -69,6 +69,7 @@ void MainWindow::buildMenus() {
     if (m != 0) editMachine(m);
   });
   add(machine, "remove", tr("&Remove"), {}, [this] { removeMachine(roster_->selected()); });
+  buildRecordActions(machine);
   machine->addSeparator();
   add(machine, "newGroup", tr("New &place or group…"), {},
       [this] { editGroup(0, roster_->selectedFolder()); });
@@ -102,6 +103,8 @@ void MainWindow::buildMenus() {
                                                          : ways.front()->id);
   });
   add(tools, "journal", tr("&Journal"), QKeySequence("Ctrl+J"), [this] { showJournal(); });
+  add(tools, "credentials", tr("&Credentials"), {}, [this] { showCredentials(); });
+  add(tools, "historyAll", tr("&History of all records"), {}, [this] { showHistory(0); });
   add(tools, "trusted", tr("&Trusted certificates and keys"), {}, [this] { showTrusted(); });
   add(tools, "unlock", tr("&Unlock kept passwords…"), {}, [this] { askPassphrase(true); });
   add(tools, "passphrase", tr("&Passphrase for kept passwords…"), {}, [this] { askPassphrase(false); });
@@ -254,6 +257,7 @@ void MainWindow::showColours() {
 
 void MainWindow::refreshActions() {
   if (actions_.isEmpty()) return;
+  refreshRecordActions();
   const Id selected = roster_->selected();
   allow("open", selected != 0, tr("Choose a machine in the roster first."));
   allow("groupSheet", roster_->selectedFolder() != 0, tr("Choose a machine first; its group is meant."));

@@ -43,6 +43,7 @@ void MainWindow::connectSession(OpenSession* session) {
     stage_->remove(session);
     for (const auto& w : windows_)
       if (w && w->session() == session) w->close();
+    runAfter(session->endpoint());
   });
   connect(session, &OpenSession::clipArrived, this, [](std::shared_ptr<Clip> clip) {
     QApplication::clipboard()->setMimeData(new ClipMime(std::move(clip)));
@@ -61,6 +62,7 @@ void MainWindow::connectSession(OpenSession* session) {
 
 void MainWindow::openEndpoint(Id endpoint) {
   const bool fresh = desk_.sessionOf(endpoint) == nullptr;
+  if (fresh && !runBefore(endpoint)) return;
   OpenSession* session = desk_.open(endpoint);
   if (session == nullptr) return;
   if (fresh) connectSession(session);

@@ -31,6 +31,7 @@
 #include "desktop/journal_view.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
+#include "desktop/record/credentials_view.hpp"
 #include "desktop/screen_window.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/side.hpp"
@@ -167,9 +168,10 @@ void MainWindow::buildTop() {
   stageColumn->addWidget(stageAndFiles_, 1);
   centre_->addWidget(stagePage);
   connect(centre_, &QStackedWidget::currentChanged, this, [this] {
-    // The stock has details of its own on the right.
-    if (stock_ != nullptr) {
-      const bool own = centre_->currentWidget() == stock_;
+    // Wide pages have details of their own on the right.
+    if (stock_ != nullptr || credentials_ != nullptr) {
+      QWidget* page = centre_->currentWidget();
+      const bool own = page == stock_ || page == static_cast<QWidget*>(credentials_);
       side_->setVisible(!own && sideWanted_);
       // Once the side is laid out again.
       if (!own && sideWanted_ && sizesWithSide_.size() == 3)
@@ -205,6 +207,15 @@ void MainWindow::buildTop() {
   connect(roster_, &RosterList::sheetWanted, this, [this](Id m) { editMachine(m); });
   connect(roster_, &RosterList::startWanted, this, &MainWindow::startAndOpen);
   connect(roster_, &RosterList::removeWanted, this, &MainWindow::removeMachine);
+  connect(roster_, &RosterList::sheetOfManyWanted, this, &MainWindow::editMany);
+  connect(roster_, &RosterList::removeManyWanted, this, &MainWindow::removeMany);
+  connect(roster_, &RosterList::menuWanted, this, [this](QMenu* menu, Id machine) {
+    refreshRecordActions();
+    menu->addSeparator();
+    for (const char* name : {"favourite", "duplicate", "history"}) menu->addAction(action(name));
+    menu->addSeparator();
+    fillOwnCommands(menu, machine);
+  });
   connect(roster_, &RosterList::groupSheetWanted, this, [this](Id folder) { editGroup(folder); });
   connect(roster_, &RosterList::newGroupWanted, this, [this](Id parent) { editGroup(0, parent); });
   connect(roster_, &RosterList::removeGroupWanted, this, &MainWindow::removeGroup);
@@ -292,6 +303,7 @@ Sheet* MainWindow::sheet() {
   centre_->addWidget(sheet_);
   connect(sheet_, &Sheet::closed, this, &MainWindow::showStage);
   connect(sheet_, &Sheet::openWanted, this, &MainWindow::openEndpoint);
+  connect(sheet_, &Sheet::credentialWanted, this, &MainWindow::showCredentials);
   connect(sheet_, &Sheet::draftChanged, this, &MainWindow::refreshSide);
   connect(sheet_, &Sheet::folderKept, this, [this] { say(tr("Kept.")); });
   connect(sheet_, &Sheet::kept, this, [this](Id m) {

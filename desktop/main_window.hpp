@@ -52,6 +52,20 @@ class MainWindow : public QMainWindow {
   void savePicture(OpenSession* session, QString file = {});
   void showJournal();
   void showTrusted();
+  /// Sign-ins with a name; at one of them, or at the first.
+  void showCredentials(const QString& name = {});
+  [[nodiscard]] class CredentialsView* credentials() const { return credentials_; }
+  /// Who changed what; 0: of everything.
+  void showHistory(Id machine);
+  [[nodiscard]] class HistoryView* history() const { return history_; }
+  void editMany(const std::vector<Id>& machines);
+  [[nodiscard]] class ManySheet* manySheet() const { return many_; }
+  void removeMany(const std::vector<Id>& machines);
+  void duplicateMachine(Id machine);
+  void toggleFavourite(Id machine);
+  void fillTemplates(class QMenu* menu);
+  void fillOwnCommands(class QMenu* menu, Id machine);
+  [[nodiscard]] class OwnCommands* ownCommands();
   void showImport();
   [[nodiscard]] ImportView* importView() const { return import_; }
   /// Machines out of connection files and tables: a preview first.
@@ -105,6 +119,13 @@ class MainWindow : public QMainWindow {
   void buildTop();
   void buildMenus();
   void buildSessionMenu();
+  void buildRecordActions(class QMenu* machine);
+  void refreshRecordActions();
+  void makeCopyOf(Id machine, const std::string& name);
+  void runOwn(const std::string& line, Id machine, Id endpoint, const QString& title,
+              std::function<void()> then);
+  [[nodiscard]] bool runBefore(Id endpoint);
+  void runAfter(Id endpoint);
   void buildViewMenu();
   QAction* add(class QMenu* menu, const QString& name, const QString& text, const QKeySequence& keys,
                std::function<void()> act);
@@ -177,6 +198,11 @@ class MainWindow : public QMainWindow {
   JournalView* journal_ = nullptr;
   class StockView* stock_ = nullptr;
   class SharingView* sharing_ = nullptr;
+  class CredentialsView* credentials_ = nullptr;
+  class HistoryView* history_ = nullptr;
+  class ManySheet* many_ = nullptr;
+  class OwnCommands* own_ = nullptr;
+  Id ranBefore_ = 0;  ///< the way in that is being opened after its command
   QString gateAddress_, gateAccount_;
   Id whyEndpoint_ = 0;  ///< whose findings these are
   std::vector<host::Finding> findings_;

@@ -71,6 +71,8 @@ class OpenSession : public QObject {
   // What the record says about clipboard and desktop keys; used by views.
   bool clipboardToMachine = true, clipboardFromMachine = true, takesShortcuts = true, sendsPositions = true;
   bool followsPane = false;
+  /// How many ways in take a named credential; for what is said before it is changed.
+  std::function<int(const std::string&)> credentialUsers;
   QString fitMode = "shrink", releaseChord = "shifts", ownKeys;
   int paintsPerSecond = 60;
   // How text looks, and what happens on pasting.

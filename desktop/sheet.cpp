@@ -17,6 +17,7 @@
 #include <QTimer>
 #include <QVBoxLayout>
 
+#include "desktop/section_list.hpp"
 #include "desktop/sheet_parts.hpp"
 #include "desktop/theme.hpp"
 #include "line/finder.hpp"
@@ -26,37 +27,6 @@
 namespace kw::desktop {
 
 namespace {
-
-constexpr int kSummaryRole = Qt::UserRole + 1;
-
-/// Two lines: the page's name and what it holds now.
-class SectionDelegate : public QStyledItemDelegate {
- public:
-  using QStyledItemDelegate::QStyledItemDelegate;
-  [[nodiscard]] QSize sizeHint(const QStyleOptionViewItem&, const QModelIndex&) const override {
-    return {150, 44};
-  }
-  void paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
-    const Scheme& s = scheme();
-    p->save();
-    if (option.state & QStyle::State_Selected) {
-      QColor tint = s.copper;
-      tint.setAlpha(40);
-      p->fillRect(option.rect, tint);
-      p->fillRect(QRect(option.rect.left(), option.rect.top(), 3, option.rect.height()), s.copper);
-    }
-    const QRect text = option.rect.adjusted(14, 5, -8, -6);
-    p->setFont(windowFont(10));
-    p->setPen(s.text);
-    p->drawText(text, Qt::AlignTop, index.data().toString());
-    p->setFont(windowFont(8.5));
-    p->setPen(s.quiet);
-    p->drawText(
-        text, Qt::AlignBottom,
-        p->fontMetrics().elidedText(index.data(kSummaryRole).toString(), Qt::ElideRight, text.width()));
-    p->restore();
-  }
-};
 
 bool sameWay(const Endpoint& a, const Endpoint& b) {
   return a.label == b.label && a.address == b.address && a.position == b.position && a.machine == b.machine;
@@ -101,14 +71,7 @@ void Sheet::build() {
   auto* middle = new QHBoxLayout(middle_);
   middle->setContentsMargins(0, 0, 0, 0);
   middle->setSpacing(0);
-  list_ = new QListWidget(this);
-  list_->setItemDelegate(new SectionDelegate(list_));
-  list_->setFixedWidth(184);
-  list_->setFrameShape(QFrame::NoFrame);
-  list_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-  list_->setAccessibleName(tr("Pages of the sheet"));
-  list_->setStyleSheet("QListWidget{background:transparent;border-right:1px solid " + scheme().line.name() +
-                       ";}");
+  list_ = sectionList(this);
   pages_ = new QStackedWidget(this);
   middle->addWidget(list_);
   middle->addWidget(pages_, 1);

@@ -5,6 +5,7 @@
 #include <QPushButton>
 #include <QVBoxLayout>
 
+#include "desktop/counts.hpp"
 #include "desktop/record/first_password_box.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/sheet_parts.hpp"
@@ -32,9 +33,12 @@ QWidget* Sheet::pageSignIn() {
   auto* column = pageLayout(page, kSignInSection);
   column->setSpacing(6);
   addOwnerBox(column, page);
-  addSettingRows(column, page, kSignInSection);
-  column->addSpacing(8);
   const std::string from = inForce("signin.from").value;
+  for (const Setting& s : allSettings())
+    if (std::string_view(s.section) == kSignInSection && applies(s) &&
+        (from == "command" || std::string_view(s.key) != "signin.command"))
+      column->addWidget(settingRow(s, page));
+  column->addSpacing(8);
   if (from.starts_with(kNamedSignIn))
     addNamedSignIn(column, page, QString::fromStdString(from.substr(std::strlen(kNamedSignIn))));
   else if (from == "kept")
@@ -61,10 +65,9 @@ void Sheet::addNamedSignIn(QVBoxLayout* column, QWidget* page, const QString& na
     return;
   }
   const int users = usersOfCredential(*base_, c->name);
-  words->setText(
-      tr("Signs in as %1 with “%2”. %n way(s) in take it; changed once, it is changed for all of them.",
-         nullptr, users)
-          .arg(c->user.empty() ? tr("whoever the address says") : QString::fromStdString(c->user), name));
+  words->setText(tr("Signs in as %1 with “%2”, which serves %3. Changed once, it is changed for all of them.")
+                     .arg(c->user.empty() ? tr("whoever the address says") : QString::fromStdString(c->user),
+                          name, wayCount(users)));
   auto* change = new QPushButton(tr("Change “%1”…").arg(name), page);
   column->addWidget(change, 0, Qt::AlignLeft);
   connect(change, &QPushButton::clicked, this, [this, name] { emit credentialWanted(name); });

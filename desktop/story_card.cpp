@@ -194,6 +194,15 @@ void StoryCard::showQuestion(const Question& question) {
   showPassword(question);
 }
 
+/// Where an answer goes that is to be kept: beside the way in, or into what others share.
+QString StoryCard::keepWords(const Question& question) const {
+  if (question.credential.empty()) return tr("Keep it, sealed, on this desk");
+  const int users = session_->credentialUsers ? session_->credentialUsers(question.credential) : 0;
+  const QString name = QString::fromStdString(question.credential);
+  return users > 1 ? tr("Keep it in “%1”, for all %2 ways in that take it").arg(name).arg(users)
+                   : tr("Keep it in “%1”").arg(name);
+}
+
 void StoryCard::showPassword(const Question& question) {
   addText(QString::fromStdString(question.text), "heading");
   if (question.again)
@@ -216,8 +225,10 @@ void StoryCard::showPassword(const Question& question) {
   password->setPlaceholderText(seen ? tr("Answer") : tr("Password"));
   password->setAccessibleName(seen ? tr("Answer") : tr("Password"));
   bodyLayout_->addWidget(password);
+  if (!question.account.empty()) addText(QString::fromStdString(question.account), "quiet");
   if (!question.hint.empty()) addText(QString::fromStdString(question.hint), "quiet");
-  auto* keep = new QCheckBox(tr("Keep it, sealed, on this desk"), body_);
+  auto* keep = new QCheckBox(keepWords(question), body_);
+  keep->setObjectName("keepAnswer");
   keep->setVisible(session_->endpoint() != 0);
   bodyLayout_->addWidget(keep);
   auto* stop = addButton(tr("Stop"), false);

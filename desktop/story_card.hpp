@@ -40,6 +40,7 @@ class StoryCard : public QFrame {
   void showStart(const host::StartView& view);
   void showTrouble();
   void showQuestion(const Question& question);
+  [[nodiscard]] QString keepWords(const Question& question) const;
   void showPassword(const Question& question);
   void showUnsealed(const Question& question);
   void showTrust(const Question& question);

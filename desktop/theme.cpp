@@ -60,6 +60,14 @@ QColor mixed(const QColor& a, const QColor& b, double shareOfB) {
 }
 
 /// What can be read on a filled copper ground.
+/// Chosen rows: copper laid thinly over the ground, as in the roster.
+QColor calm(const Scheme& s) {
+  const double part = s.dark ? 0.16 : 0.2;
+  const auto mix = [part](int a, int b) { return static_cast<int>(a * (1 - part) + b * part); };
+  return {mix(s.panel.red(), s.copper.red()), mix(s.panel.green(), s.copper.green()),
+          mix(s.panel.blue(), s.copper.blue())};
+}
+
 QColor onCopper(const Scheme& s) { return s.copper.lightness() > 125 ? QColor(0x19, 0x1d, 0x21) : Qt::white; }
 
 QColor headingOf(const Scheme& s) {
@@ -99,6 +107,9 @@ QMenuBar::item:selected { background: @raised; }
 QMenu { background: @raised; border: 1px solid @line; padding: 5px; }
 QMenu::item { padding: 6px 26px 6px 22px; border-radius: 4px; }
 QMenu::item:selected { background: @copper; color: @onCopper; }
+QTableView, QTreeView, QListView { selection-background-color: @calm; selection-color: @text; }
+QTableView::item:selected, QTreeView::item:selected { background: @calm; color: @text; }
+QTreeView::branch:selected { background: @calm; }
 QMenu::item:disabled { color: @quiet; }
 QMenu::separator { height: 1px; background: @line; margin: 5px 8px; }
 QLineEdit, QComboBox, QSpinBox, QPlainTextEdit { background: @field; border: 1px solid @line; border-radius: 6px;
@@ -150,6 +161,7 @@ QFrame#card { background: @panel; border: 1px solid @line; border-radius: 8px; }
       {"@copper", s.copper.name()},      {"@brick", s.brick.name()},
       {"@field", s.field.name()},        {"@faint", mixed(s.quiet, s.ground, 0.45).name()},
       {"@heading", headingOf(s).name()}, {"@onCopper", onCopper(s).name()},
+      {"@calm", calm(s).name()},
   };
   for (const auto& [token, value] : colours) text.replace(token, value);
   return text;

@@ -83,6 +83,14 @@ RecordDraft draftOf(const Snapshot& records, Id machine) {
   return out;
 }
 
+std::string shownValue(const MergeField& field, const std::optional<std::string>& value) {
+  const bool isSetting = field.key.starts_with("setting ");
+  if (!value) return isSetting ? "inherited" : "not there";
+  if (value->empty()) return "empty";
+  const Setting* s = isSetting ? findSetting(field.key.substr(field.key.rfind(' ') + 1)) : nullptr;
+  return s == nullptr ? *value : labelOf(*s, *value);
+}
+
 std::vector<MergeField> differencesOf(const RecordDraft& base, const RecordDraft& mine,
                                       const RecordDraft& theirs) {
   const Fields b = fieldsOf(base), m = fieldsOf(mine), t = fieldsOf(theirs);

@@ -26,6 +26,9 @@ struct MergeField {
   [[nodiscard]] bool bothChanged() const { return mine != base && theirs != base; }
 };
 
+/// A value for people: "Shrink to fit", "inherited", "empty".
+std::string shownValue(const MergeField& field, const std::optional<std::string>& value);
+
 /// What differs between mine and theirs. Chosen beforehand: whoever changed it; mine where both did.
 std::vector<MergeField> differencesOf(const RecordDraft& base, const RecordDraft& mine,
                                       const RecordDraft& theirs);

@@ -13,11 +13,6 @@ namespace {
 
 enum Column { kWhat, kBefore, kTheirs, kMine };
 
-QString shown(const std::optional<std::string>& value) {
-  if (!value) return MergeView::tr("not there");
-  return value->empty() ? MergeView::tr("empty") : QString::fromStdString(*value);
-}
-
 }  // namespace
 
 MergeView::MergeView(QWidget* parent)
@@ -95,9 +90,9 @@ void MergeView::showRow(int row) {
     table_->setItem(row, at, item);
   };
   cell(kWhat, QString::fromStdString(f.what) + (f.bothChanged() ? tr(" · both changed") : QString()), true);
-  cell(kBefore, shown(f.base), false);
-  cell(kTheirs, shown(f.theirs), !f.takeMine);
-  cell(kMine, shown(f.mine), f.takeMine);
+  cell(kBefore, QString::fromStdString(shownValue(f, f.base)), false);
+  cell(kTheirs, QString::fromStdString(shownValue(f, f.theirs)), !f.takeMine);
+  cell(kMine, QString::fromStdString(shownValue(f, f.mine)), f.takeMine);
 }
 
 }  // namespace kw::desktop

@@ -1,0 +1,25 @@
+// Runs what records name as commands of one's own: without a shell, and only what somebody at this desk has
+// agreed to once, since a record may come from a colleague or a file.
+#pragma once
+#include <QObject>
+#include <functional>
+
+#include "record/words.hpp"
+
+namespace kw::desktop {
+
+class OwnCommands : public QObject {
+  Q_OBJECT
+ public:
+  explicit OwnCommands(QWidget* window);
+  /// `done` gets an empty text when it ended well, else a sentence. Nothing runs when the person says no.
+  void run(const std::string& line, const Placeholders& values, std::function<void(const QString&)> done);
+  /// Asks the person; replaced by tests.
+  std::function<bool(const QString& command)> ask;
+
+ private:
+  [[nodiscard]] bool agreed(const std::string& line);
+  QWidget* window_;
+};
+
+}  // namespace kw::desktop
