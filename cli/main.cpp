@@ -2,11 +2,13 @@
 #include <iostream>
 
 #include "base/error.hpp"
+#include "base/secrecy.hpp"
 #include "cli/live.hpp"
 #include "cli/verbs.hpp"
 
 int main(int argc, char** argv) {
   using namespace kw;
+  kw::keepOutOfCoreDumps();
   CLI::App app{"kettle: machines' screens and lines of text from a shell", "kettle"};
   app.require_subcommand(1);
   app.set_version_flag("--version", "kettle 0.1.0");

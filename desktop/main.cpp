@@ -7,6 +7,7 @@
 #include <iostream>
 
 #include "base/file.hpp"
+#include "base/secrecy.hpp"
 #include "desktop/desk.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/own_colours.hpp"
@@ -39,6 +40,7 @@ bool applyOwn(QApplication& app, const QString& name) {
 
 int main(int argc, char** argv) {
   using namespace kw;
+  kw::keepOutOfCoreDumps();
   using namespace kw::desktop;
   QApplication app(argc, argv);
   QApplication::setApplicationName("kettle-window");

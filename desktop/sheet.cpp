@@ -143,8 +143,9 @@ void Sheet::edit(Id machine, const QString& address) {
   }
   if (ways_.empty()) {
     Endpoint e;
-    e.label = "screen";
     e.address = address.isEmpty() ? "vnc://" : address.toStdString();
+    const WayKind* kind = findWayKind(e.scheme());
+    e.label = kind == nullptr ? "screen" : kind->wayName;
     ways_.push_back({e, false});
   }
   groupPath_ = pathText(machine_.folder);

@@ -5,6 +5,7 @@
 #include <sstream>
 
 #include "base/file.hpp"
+#include "base/secrecy.hpp"
 #include "gate/gate.hpp"
 #include "gate/room.hpp"
 
@@ -167,6 +168,7 @@ int exportAudit(const std::string& state, bool csv) {
 }  // namespace
 
 int main(int argc, char** argv) {
+  kw::keepOutOfCoreDumps();
   CLI::App app{"kettle-gate: machines' screens and text in a browser", "kettle-gate"};
   app.require_subcommand(1);
   std::string state, store;

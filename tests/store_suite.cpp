@@ -1,5 +1,10 @@
 #include "tests/store_suite.hpp"
 
+#include <sys/wait.h>
+
+#include <random>
+#include <set>
+
 #include "tests/support.hpp"
 
 namespace kw::test {
@@ -228,6 +233,66 @@ void checkWatch(StorePair s) {
   fillStore(*s.one);
   REQUIRE(eventually([&] { return woken > before; }));
   CHECK(std::chrono::steady_clock::now() - begin < std::chrono::seconds(1));
+}
+
+namespace {
+
+/// In the child: commits until it is killed, and says the number of each that came back.
+[[noreturn]] void writeUntilKilled(const std::function<std::unique_ptr<Store>()>& open, int round,
+                                   int acknowledge) {
+  try {
+    const auto store = open();
+    for (int i = 0;; ++i) {
+      store->commit("add", [&](StoreWriter& w) {
+        Machine m;
+        m.name = "bench-" + std::to_string(round) + "-" + std::to_string(i);
+        w.put(m);
+      });
+      if (write(acknowledge, &i, sizeof i) != sizeof i) _exit(1);
+    }
+  } catch (const std::exception& e) {
+    std::fprintf(stderr, "%s\n", e.what());
+  }
+  _exit(1);
+}
+
+}  // namespace
+
+void checkKilledWriters(const std::function<std::unique_ptr<Store>()>& open, int times) {
+  open();  // made beforehand
+  std::set<std::string> acknowledged;
+  std::minstd_rand random(11);
+  int withoutAny = 0;
+  for (int round = 0; round < times; ++round) {
+    int ends[2];
+    REQUIRE(pipe(ends) == 0);
+    const pid_t child = fork();
+    if (child == 0) writeUntilKilled(open, round, ends[1]);
+    close(ends[1]);
+    // A few commits, then somewhere within the next one.
+    const int wanted = static_cast<int>(random() % 4);
+    int number = 0, got = 0;
+    const auto take = [&] {
+      if (read(ends[0], &number, sizeof number) != sizeof number) return false;
+      acknowledged.insert("bench-" + std::to_string(round) + "-" + std::to_string(number));
+      return true;
+    };
+    while (got < wanted && take()) ++got;
+    std::this_thread::sleep_for(std::chrono::microseconds(random() % 3000));  // the random moment itself
+    kill(child, SIGKILL);
+    waitpid(child, nullptr, 0);
+    while (take()) ++got;
+    close(ends[0]);
+    if (got == 0) ++withoutAny;
+  }
+  const Snapshot s = open()->load();
+  std::set<std::string> there;
+  for (const auto& [id, m] : s.machines) there.insert(m.name);
+  CHECK(std::includes(there.begin(), there.end(), acknowledged.begin(), acknowledged.end()));
+  // What was not acknowledged may be there, one for each process at most.
+  CHECK(there.size() <= acknowledged.size() + static_cast<std::size_t>(times));
+  CHECK(withoutAny < times / 2);
+  CHECK(static_cast<int>(s.machines.size()) == static_cast<int>(there.size()));
 }
 
 }  // namespace kw::test

@@ -30,5 +30,8 @@ void checkChangesSince(StorePair stores);
 void checkHistory(StorePair stores);
 void checkCredentials(StorePair stores);
 void checkWatch(StorePair stores);
+/// Starts a process that opens the store and commits one machine after another, and kills it at a random
+/// moment; `times` times over. Every machine whose commit() came back is there afterwards.
+void checkKilledWriters(const std::function<std::unique_ptr<Store>()>& open, int times);
 
 }  // namespace kw::test

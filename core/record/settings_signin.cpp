@@ -13,7 +13,7 @@ std::vector<Setting> declareSignInSettings() {
        .label = "Taken from",
        .help = "Where name and password come from. A credential with a name serves any number of machines "
                "and is changed in one place; one that is set for a group counts for all in it.",
-       .choices = {{"kept", "What is kept here, else asked"},
+       .choices = {{"kept", "Kept here, else asked"},
                    {"ask", "Asked each time"},
                    {"command", "What a command prints"}},
        .protocols = {},

@@ -77,6 +77,7 @@ void CredentialsView::build() {
   column->addWidget(empty_);
   auto* split = new QSplitter(Qt::Horizontal, this);
   table_->setSelectionMode(QAbstractItemView::SingleSelection);
+  table_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
   split->addWidget(table_);
   split->addWidget(buildForm());
   split->setStretchFactor(0, 3);

@@ -78,6 +78,9 @@ void FirstPasswordBox::chooseKey() {
 
 void FirstPasswordBox::decrypt() {
   try {
+    if (key_->text().trimmed().isEmpty())
+      throw Error(ErrorKind::Local, "the private key is missing")
+          .withCure("Choose the key that was chosen when the machine was made.");
     const std::string key = textOf(readFile(key_->text().toStdString(), kLargestKey));
     password_ = QString::fromStdString(
         firstPassword(blob_->toPlainText().toStdString(), key, passphrase_->text().toStdString()));

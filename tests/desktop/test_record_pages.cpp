@@ -269,10 +269,8 @@ TEST_CASE("Two hundred machines are edited together, with mixed values and one u
   sheet->findChild<QPushButton*>("many:screen.fit")->click();
   CHECK(sheet->findChild<QPushButton*>("many:screen.fit")->text() == "inherited again by all");
   bench.child<QPushButton>("keepMany")->click();
-  CHECK(window.desk()
-            .records()
-            .snapshot()
-            .resolve({OwnerKind::Machine, first}, "screen.fit").origin == "built in");
+  CHECK(window.desk().records().snapshot().resolve({OwnerKind::Machine, first}, "screen.fit").origin ==
+        "built in");
 }
 
 TEST_CASE("Several machines are chosen by keys and clicks, and removed together", "[window][records]") {

@@ -8,7 +8,7 @@
 
 #include <cstdlib>
 
-#include "tests/peers/qemu.hpp"
+#include "tests/peers/peer.hpp"
 
 namespace kw::test {
 

@@ -20,13 +20,6 @@ extern char** environ;
 
 namespace kw::test {
 
-bool have(const std::string& file) {
-  if (std::filesystem::exists(file)) return true;
-  std::cout << "SKIPPED: " << Catch::getResultCapture().getCurrentTestName() << ": " << file
-            << " is not installed" << std::endl;
-  return false;
-}
-
 void stopWhenPainted(Qemu& qemu) {
   REQUIRE(eventually(
       [&] {
@@ -38,11 +31,6 @@ void stopWhenPainted(Qemu& qemu) {
       },
       std::chrono::seconds(60)));
   qemu.stop();
-}
-
-int freeTcpPort() {
-  Runtime runtime(1);
-  return listenTcp(runtime.strand(), "127.0.0.1", 0)->port();
 }
 
 Qemu::Qemu(std::vector<std::string> arguments, std::string vncOptions, bool tcp) {

@@ -7,6 +7,7 @@
 #include "picture/framebuffer.hpp"
 #include "session/session.hpp"
 #include "session/vnc_session.hpp"
+#include "tests/peers/peer.hpp"
 #include "tests/support.hpp"
 
 namespace kw::test {
@@ -40,12 +41,8 @@ class Qemu {
   int port_ = 0;
 };
 
-/// True when a Debian package's file is here; else prints the line that counts the test as skipped.
-bool have(const std::string& file);
 /// Waits until the guest's own picture is not one colour any more, and stops it.
 void stopWhenPainted(Qemu& qemu);
-/// One of loopback where nobody listens just now.
-int freeTcpPort();
 
 /// A session over the real engine, watched from the test's thread.
 class Viewer {

@@ -1,4 +1,7 @@
 // A team's records in a real PostgreSQL.
+#include <fstream>
+
+#include "base/file.hpp"
 #include "record/store.hpp"
 #include "tests/peers/postgres.hpp"
 #include "tests/peers/qemu.hpp"
@@ -91,6 +94,65 @@ TEST_CASE("A team's records do what every store must", "[store][postgres]") {
   SECTION("history") { checkHistory(twoDesks(server)); }
   SECTION("credentials") { checkCredentials(twoDesks(server)); }
   SECTION("a colleague's change wakes whoever watches") { checkWatch(twoDesks(server)); }
+}
+
+TEST_CASE("A team's records: what was acknowledged survives a thousand kill -9 of whoever wrote it",
+          "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  const std::string uri = server.uri();
+  openStore(uri, true);
+  checkKilledWriters([uri] { return openStore(uri); }, 1000);
+}
+
+TEST_CASE("A team's records: planted secrets are found nowhere", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  TemporaryFolder folder;
+  const std::string secret = "planted-orchid-4711";
+  std::ofstream(folder.path / "secret") << secret;
+  const std::string around =
+      "XDG_DATA_HOME=" + folder.path.string() + "/data XDG_CONFIG_HOME=" + folder.path.string() +
+      "/config XDG_STATE_HOME=" + folder.path.string() + "/state KETTLE_STORE=" + server.uri() + " ";
+  const auto runsHere = [&](const std::string& words) {
+    return std::system(
+        (around + KW_KETTLE " " + words + " >> " + folder.path.string() + "/said 2>&1").c_str());
+  };
+  REQUIRE(runsHere("store init " + server.uri()) == 0);
+  REQUIRE(runsHere("credential add night --user duty --password-file " + (folder.path / "secret").string()) ==
+          0);
+  // Nothing listens there: it fails, and what it says and logs is searched, too.
+  REQUIRE(runsHere("machines add mist-bench --address rdp://127.0.0.1:" + std::to_string(freeTcpPort())) ==
+          0);
+  REQUIRE(runsHere("machines set mist-bench signin.from named:night") == 0);
+  CHECK(runsHere("snap mist-bench --timeout 3 --out " + (folder.path / "picture.png").string()) != 0);
+  std::filesystem::remove(folder.path / "secret");
+  // A process that holds it: not in its command line, no core dump of it, its memory closed to others.
+  const std::string key = (folder.path / "key.pem").string(), blob = (folder.path / "blob").string();
+  REQUIRE(std::system(("openssl genrsa -out " + key + " 2048 2>/dev/null && printf " + secret +
+                       " | openssl pkeyutl -encrypt -inkey " + key + " | base64 > " + blob)
+                          .c_str()) == 0);
+  REQUIRE(runsHere("credential decrypt-first mist-bench --blob-file " + blob + " --key-file " + key) == 0);
+  REQUIRE(std::system((around +
+                       "bash -c 'ulimit -c unlimited; " KW_KETTLE
+                       " watch mist-bench --timeout 30 & P=$!; for i in "
+                       "$(seq 200); do [ -e /proc/$P/fd/3 ] && break; sleep 0.02; done; cat /proc/$P/cmdline "
+                       "/proc/$P/environ > " +
+                       folder.path.string() + "/seen 2>/dev/null; kill -ABRT $P; wait $P 2>/dev/null; cd " +
+                       folder.path.string() + "; ls core* 2>/dev/null && exit 9; exit 0' >> " +
+                       folder.path.string() + "/said 2>&1")
+                          .c_str()) == 0);
+  const std::string dump = (folder.path / "dump.sql").string();
+  REQUIRE(std::system(("pg_dump " + server.uri() + " > " + dump).c_str()) == 0);
+  CHECK(textOf(readFile(dump)).find("mist-bench") != std::string::npos);  // it is the dump that is meant
+  int searched = 0;
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder.path)) {
+    if (!entry.is_regular_file()) continue;
+    CAPTURE(entry.path().string());
+    ++searched;
+    CHECK(textOf(readFile(entry.path(), std::size_t{256} << 20)).find(secret) == std::string::npos);
+  }
+  CHECK(searched >= 4);
 }
 
 TEST_CASE("A team's records: quotes, line breaks and other letters come back as they went in",
