@@ -30,6 +30,7 @@ std::pair<double, double> bestOfBoth(const std::function<void()>& ours, const st
 void benchPictures(Table& table);
 void benchEncodings(Table& table);
 void benchRdp(Table& table);
+void benchRecords(Table& table);
 void benchWindow(Table& table, int argc, char** argv);
 void benchText(Table& table, int argc, char** argv);
 void benchSsh(Table& table);

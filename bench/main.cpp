@@ -68,9 +68,10 @@ int main(int argc, char** argv) {
   if (argc > 1 && std::strcmp(argv[1], "--bare-window") == 0) kw::bench::benchWindow(table, argc, argv);
   std::printf("%-46s %13s %13s  %7s\n", "what", "ours", "floor", "ratio");
   const bool window = argc < 2 || std::strcmp(argv[1], "core") != 0;
-  // "bench text", "bench ssh", "bench rdp" and "bench window" measure only these.
+  // "bench text", "bench ssh", "bench rdp", "bench records" and "bench window" measure only these.
   const auto only = [&](const char* what) { return argc > 1 && std::strcmp(argv[1], what) == 0; };
-  if (only("text") || only("ssh") || only("window") || only("rdp")) {
+  if (only("text") || only("ssh") || only("window") || only("rdp") || only("records")) {
+    if (only("records")) kw::bench::benchRecords(table);
     if (only("rdp")) kw::bench::benchRdp(table);
     if (only("text")) kw::bench::benchText(table, argc, argv);
     if (only("ssh")) kw::bench::benchSsh(table);
@@ -81,6 +82,7 @@ int main(int argc, char** argv) {
   if (std::getenv("KW_BENCH_ONLY") == nullptr) kw::bench::benchPictures(table);
   kw::bench::benchEncodings(table);
   kw::bench::benchRdp(table);
+  kw::bench::benchRecords(table);
   kw::bench::benchSsh(table);
   if (window) kw::bench::benchText(table, argc, argv);
   if (window) kw::bench::benchWindow(table, argc, argv);

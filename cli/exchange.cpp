@@ -5,7 +5,8 @@
 #include "base/file.hpp"
 #include "cli/live.hpp"
 #include "cli/verbs.hpp"
-#include "exchange/exchange.hpp"
+#include "credential/sealed_file.hpp"
+#include "exchange/table.hpp"
 
 namespace kw::cli {
 
@@ -15,9 +16,57 @@ using namespace kw::exchange;
 
 struct ImportWords {
   std::vector<std::string> files;
-  std::string kind, group, clash = "skip";
+  std::string kind, group, clash = "skip", columns, passphraseFile;
   bool dryRun = false;
 };
+
+std::string firstLineOf(const std::string& file) {
+  if (file.empty()) return {};
+  std::string text = textOf(readFile(file, 64U << 10));
+  if (const auto end = text.find_first_of("\r\n"); end != std::string::npos) text.resize(end);
+  return text;
+}
+
+/// "name=Title,address=IP number": which heading means what.
+TableColumns columnsFrom(const std::string& words, const Table& table) {
+  TableColumns out = table.found;
+  for (std::size_t at = 0; at < words.size();) {
+    const auto end = std::min(words.find(',', at), words.size());
+    const std::string item = words.substr(at, end - at);
+    at = end + 1;
+    const auto equals = item.find('=');
+    const std::string field = trimmed(item.substr(0, equals));
+    const std::string heading = equals == std::string::npos ? "" : trimmed(item.substr(equals + 1));
+    const auto known = std::any_of(tableFields().begin(), tableFields().end(),
+                                   [&](const TableField& f) { return field == f.key; });
+    const auto found = std::find_if(table.headings.begin(), table.headings.end(), [&](const std::string& h) {
+      return lowered(trimmed(h)) == lowered(heading);
+    });
+    if (!known || found == table.headings.end()) {
+      std::string fields, headings;
+      for (const TableField& f : tableFields()) fields += std::string(" ") + f.key;
+      for (const std::string& h : table.headings) headings += " \"" + h + "\"";
+      throw Error(ErrorKind::Local, "a column is given as field=heading", item)
+          .withCure("Fields:" + fields + "; headings:" + headings);
+    }
+    out[field] = static_cast<std::size_t>(found - table.headings.begin());
+  }
+  return out;
+}
+
+Read readAll(const std::vector<std::filesystem::path>& files, const ImportWords& w) {
+  const std::string passphrase = firstLineOf(w.passphraseFile);
+  if (w.columns.empty()) return readFiles(files, w.kind, passphrase);
+  Read out;
+  for (const auto& file : files) {
+    const Source source = sourceOf(file, passphrase);
+    const Table table = tableOf(source.text);
+    Read one = readTable(table, columnsFrom(w.columns, table), source.name);
+    std::move(one.entries.begin(), one.entries.end(), std::back_inserter(out.entries));
+    std::move(one.remarks.begin(), one.remarks.end(), std::back_inserter(out.remarks));
+  }
+  return out;
+}
 
 int importFiles(const ImportWords& w) {
   std::vector<std::filesystem::path> files;
@@ -31,7 +80,7 @@ int importFiles(const ImportWords& w) {
         if (lowered(entry.path().extension().string()) == k.extension) files.push_back(entry.path());
   }
   std::sort(files.begin(), files.end());
-  const Read read = readFiles(files, w.kind);
+  const Read read = readAll(files, w);
   const auto store = openUsualStore();
   const Snapshot s = store->load();
   const Choice choice = w.clash == "replace" ? Choice::Replace
@@ -59,7 +108,8 @@ int importFiles(const ImportWords& w) {
   return kDone;
 }
 
-int exportFile(const std::string& file, std::string kindName, const std::string& machine) {
+int exportFile(const std::string& file, std::string kindName, const std::string& machine,
+               const std::string& passphraseFile) {
   if (kindName.empty()) {
     const std::string extension = lowered(std::filesystem::path(file).extension().string());
     for (const Kind& k : allKinds())
@@ -73,7 +123,8 @@ int exportFile(const std::string& file, std::string kindName, const std::string&
     std::erase_if(entries, [&](const Entry& e) { return e.name != machine; });
     if (entries.empty()) throw Error(ErrorKind::Local, "no machine has this name", machine);
   }
-  const std::string text = kind->write(entries);
+  std::string text = kind->write(entries);
+  if (!passphraseFile.empty()) text = sealedText(text, firstLineOf(passphraseFile));
   writeFileSafely(file, viewOf(text), 0600);
   std::cout << "wrote " << file << " (without passwords)\n";
   return kDone;
@@ -164,6 +215,9 @@ void addExchangeVerbs(CLI::App& app, Chosen& chosen) {
     verb->add_option("--clash", w->clash, "With machines of the same name that differ: skip, replace or add")
         ->check(CLI::IsMember({"skip", "replace", "add"}))
         ->capture_default_str();
+    verb->add_option("--columns", w->columns,
+                     "Which column of a table is what: name=Title,address=\"IP number\"");
+    verb->add_option("--passphrase-file", w->passphraseFile, "Opens sealed files: the file's first line");
     verb->add_flag("--dry-run", w->dryRun, "Only show what would be done");
     verb->callback([=, &chosen] { chosen = [=] { return importFiles(*w); }; });
   }
@@ -201,7 +255,17 @@ void addExchangeVerbs(CLI::App& app, Chosen& chosen) {
     verb->add_option("--as", *kind, "Its kind: " + kinds);
     verb->add_option("--machine", *machine,
                      "Only this one (files of one machine need it when there are several)");
-    verb->callback([=, &chosen] { chosen = [=] { return exportFile(*file, *kind, *machine); }; });
+    const auto passphrase = std::make_shared<std::string>();
+    verb->add_option("--passphrase-file", *passphrase,
+                     "Seals the file with the passphrase in this file's first line");
+    verb->callback(
+        [=, &chosen] { chosen = [=] { return exportFile(*file, *kind, *machine, *passphrase); }; });
+    machines->add_subcommand("schema", "The JSON Schema of our own JSON")->callback([&chosen] {
+      chosen = [] {
+        std::cout << machinesSchema();
+        return kDone;
+      };
+    });
   }
 }
 

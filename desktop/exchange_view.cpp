@@ -3,12 +3,16 @@
 
 #include <QComboBox>
 #include <QFileDialog>
+#include <QGridLayout>
 #include <QHBoxLayout>
+#include <QJsonDocument>
+#include <QJsonObject>
 #include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
 #include <QVBoxLayout>
 
+#include "base/file.hpp"
 #include "desktop/plain_table.hpp"
 #include "desktop/theme.hpp"
 
@@ -16,7 +20,54 @@ namespace kw::desktop {
 
 namespace {
 enum Column { kDo, kName, kAddress, kGroup, kFound, kFrom };
+
+std::filesystem::path columnsFile() { return configFolder() / "columns.json"; }
+
+QJsonObject allRemembered() {
+  try {
+    const Bytes bytes = readFile(columnsFile());
+    return QJsonDocument::fromJson(
+               QByteArray(reinterpret_cast<const char*>(bytes.data()), static_cast<qsizetype>(bytes.size())))
+        .object();
+  } catch (const Error&) {
+    return {};  // none was said by hand yet
+  }
 }
+
+QString headingsKey(const exchange::Table& table) {
+  QStringList all;
+  for (const std::string& h : table.headings) all << QString::fromStdString(h);
+  return all.join('\t');
+}
+
+/// As somebody said for a table with these headings before, else as it was found out.
+exchange::TableColumns rememberedColumns(const exchange::Table& table) {
+  const QJsonObject known = allRemembered().value(headingsKey(table)).toObject();
+  if (known.isEmpty()) return table.found;
+  exchange::TableColumns out;
+  for (auto at = known.begin(); at != known.end(); ++at)
+    if (const int column = at.value().toInt(-1);
+        column >= 0 && column < static_cast<int>(table.headings.size()))
+      out[at.key().toStdString()] = static_cast<std::size_t>(column);
+  return out;
+}
+
+void rememberColumns(const exchange::Table& table, const exchange::TableColumns& columns) {
+  QJsonObject all = allRemembered(), one;
+  for (const auto& [field, column] : columns) one[QString::fromStdString(field)] = static_cast<int>(column);
+  all[headingsKey(table)] = one;
+  const QByteArray text = QJsonDocument(all).toJson();
+  std::error_code ignored;
+  std::filesystem::create_directories(columnsFile().parent_path(), ignored);
+  try {
+    writeFileSafely(columnsFile(),
+                    viewOf(std::string_view(text.constData(), static_cast<std::size_t>(text.size()))), 0600);
+  } catch (const Error&) {
+    // Not remembered, then; what is shown counts all the same.
+  }
+}
+
+}  // namespace
 
 QString exchangePatterns() {
   QStringList out;
@@ -48,6 +99,21 @@ ExchangeView::ExchangeView(Records& records, QWidget* parent) : QWidget(parent),
   row->addWidget(group_);
   row->addStretch(1);
   column->addLayout(row);
+  passphrase_ = new QLineEdit(this);
+  passphrase_->setObjectName("importPassphrase");
+  passphrase_->setEchoMode(QLineEdit::Password);
+  passphrase_->setPlaceholderText(tr("The passphrase that the file is sealed with, then Enter"));
+  passphrase_->setAccessibleName(tr("Passphrase"));
+  passphrase_->setMaximumWidth(380);
+  passphrase_->setVisible(false);
+  column->addWidget(passphrase_);
+  connect(passphrase_, &QLineEdit::returnPressed, this, &ExchangeView::readAll);
+  columns_ = new QWidget(this);
+  auto* grid = new QGridLayout(columns_);
+  grid->setContentsMargins(0, 0, 0, 0);
+  for (const int c : {1, 3, 5}) grid->setColumnStretch(c, 1);
+  column->addWidget(columns_);
+  columns_->hide();
   hint_ = new QLabel(this);
   hint_->setObjectName("quiet");
   hint_->setWordWrap(true);
@@ -70,26 +136,99 @@ void ExchangeView::chooseFiles() {
 }
 
 void ExchangeView::show(const QStringList& files) {
+  files_ = files;
+  cells_.clear();
+  passphrase_->clear();
+  passphrase_->setVisible(false);
+  cellsTable_.reset();
+  readAll();
+}
+
+void ExchangeView::showCells(const QString& text) {
+  files_.clear();
+  cells_ = text;
+  passphrase_->setVisible(false);
+  cellsTable_.reset();
+  readAll();
+}
+
+/// One source after the other; one that cannot be read does not keep the others out.
+void ExchangeView::readAll() {
   read_ = {};
   QStringList troubles;
-  // One that cannot be read does not keep the others out.
-  for (const QString& file : files) {
+  const auto take = [&](exchange::Read one) {
+    for (exchange::Entry& e : one.entries) read_.entries.push_back(std::move(e));
+    for (const std::string& r : one.remarks) troubles << QString::fromStdString(r);
+  };
+  const auto attempt = [&](const std::function<void()>& what) {
     try {
-      exchange::Read one = exchange::readFiles({file.toStdString()});
-      for (exchange::Entry& e : one.entries) read_.entries.push_back(std::move(e));
-      for (const std::string& r : one.remarks) troubles << QString::fromStdString(r);
+      what();
     } catch (const Error& e) {
+      if (e.kind() == ErrorKind::SignInFailed) passphrase_->setVisible(true);
       troubles << QString::fromUtf8(e.what());
     }
-  }
+  };
+  const bool one = files_.size() <= 1;
+  const auto sources = files_.isEmpty() ? QStringList(QString()) : files_;
+  for (const QString& file : sources)
+    attempt([&] {
+      const exchange::Source source =
+          file.isEmpty() ? exchange::Source{cells_.toStdString(), tr("the clipboard").toStdString()}
+                         : exchange::sourceOf(file.toStdString(), passphrase_->text().toStdString());
+      const bool isTable = file.isEmpty() || &exchange::kindOf(source) == &exchange::csvKind;
+      if (!one || !isTable) return take(exchange::readSource(source));
+      if (!cellsTable_) {
+        cellsTable_ = exchange::tableOf(source.text);
+        meant_ = rememberedColumns(*cellsTable_);
+      }
+      if (!exchange::isEnough(meant_))
+        throw Error(ErrorKind::Local, tr("Say which columns are the name and the address.").toStdString());
+      take(exchange::readTable(*cellsTable_, meant_, source.name));
+    });
   constexpr int kMostTold = 5;
   const auto more = troubles.size() - kMostTold;
-  if (more > 0) troubles = troubles.mid(0, kMostTold) << tr("and %n more", nullptr, static_cast<int>(more));
+  if (more > 0) troubles = troubles.mid(0, kMostTold) << tr("and %1 more").arg(more);
   hint_->setText(troubles.isEmpty()
                      ? tr("Nothing is kept before you say so; passwords in files are not read in.")
                      : troubles.join("\n"));
   hint_->setStyleSheet(troubles.isEmpty() ? QString() : "color:" + scheme().amber.name() + ";");
+  showColumns();
   showPlan();
+}
+
+/// A row of choices: which column of the table is the name, the address, …
+void ExchangeView::showColumns() {
+  qDeleteAll(columns_->findChildren<QWidget*>(Qt::FindDirectChildrenOnly));
+  columns_->setVisible(cellsTable_.has_value());
+  if (!cellsTable_) return;
+  auto* grid = static_cast<QGridLayout*>(columns_->layout());
+  int at = 0;
+  for (const exchange::TableField& field : exchange::tableFields()) {
+    auto* label = new QLabel(QString::fromUtf8(field.label), columns_);
+    auto* box = new QComboBox(columns_);
+    box->setObjectName("column:" + QString::fromUtf8(field.key));
+    box->setAccessibleName(tr("Column for %1").arg(label->text()));
+    box->addItem(tr("none"));
+    for (const std::string& h : cellsTable_->headings) box->addItem(QString::fromStdString(h));
+    const auto found = meant_.find(field.key);
+    box->setCurrentIndex(found == meant_.end() ? 0 : static_cast<int>(found->second) + 1);
+    connect(box, &QComboBox::activated, this,
+            [this, key = std::string(field.key)](int i) { columnChosen(key, i - 1); });
+    constexpr int kAcross = 3;
+    grid->addWidget(label, at / kAcross, at % kAcross * 2);
+    grid->addWidget(box, at / kAcross, at % kAcross * 2 + 1);
+    ++at;
+  }
+}
+
+void ExchangeView::columnChosen(const std::string& field, int column) {
+  if (column < 0)
+    meant_.erase(field);
+  else
+    meant_[field] = static_cast<std::size_t>(column);
+  rememberColumns(*cellsTable_, meant_);
+  QMetaObject::invokeMethod(
+      this, [this] { readAll(); }, Qt::QueuedConnection);
 }
 
 void ExchangeView::showPlan() {

@@ -3,7 +3,7 @@
 #include <QWidget>
 
 #include "desktop/records.hpp"
-#include "exchange/exchange.hpp"
+#include "exchange/table.hpp"
 
 class QComboBox;
 class QLabel;
@@ -19,6 +19,8 @@ class ExchangeView : public QWidget {
   explicit ExchangeView(Records& records, QWidget* parent = nullptr);
   /// Reads them and shows what would be done.
   void show(const QStringList& files);
+  /// Cells copied out of a spreadsheet.
+  void showCells(const QString& text);
   [[nodiscard]] QTableWidget* table() const { return table_; }
 
  signals:
@@ -27,6 +29,9 @@ class ExchangeView : public QWidget {
 
  private:
   void chooseFiles();
+  void readAll();
+  void showColumns();
+  void columnChosen(const std::string& field, int column);
   void showPlan();
   void refreshButton();
   void import();
@@ -36,6 +41,12 @@ class ExchangeView : public QWidget {
   QLabel* hint_;
   QPushButton* import_;
   QLineEdit* group_;
+  QLineEdit* passphrase_;
+  QWidget* columns_;   ///< which column of a table is what
+  QStringList files_;  ///< what is shown; empty: pasted cells
+  QString cells_;
+  std::optional<exchange::Table> cellsTable_;  ///< when one table is shown
+  exchange::TableColumns meant_;
   exchange::Read read_;
   std::vector<exchange::Planned> plan_;
 };

@@ -77,6 +77,8 @@ void MainWindow::buildMenus() {
       [this] { editGroup(roster_->selectedFolder()); });
   add(machine, "importFiles", tr("Import &files…"), QKeySequence("Ctrl+Shift+I"),
       [this] { importFiles({}); });
+  add(machine, "pasteMachines", tr("&Paste machines out of a table"), QKeySequence(),
+      [this] { pasteMachines(); });
   add(machine, "export", tr("E&xport machines…"), {}, [this] { exportMachines(); });
   add(machine, "importSsh", tr("&Import SSH hosts…"), {}, [this] { showImport(); });
   machine->addSeparator();

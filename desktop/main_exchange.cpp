@@ -1,12 +1,16 @@
 // What the window does with connection files: import, export, opening one once.
+#include <QApplication>
+#include <QClipboard>
 #include <QFile>
 #include <QFileDialog>
 #include <QFileInfo>
+#include <QInputDialog>
 #include <QPushButton>
 #include <QStackedWidget>
 #include <QTableWidget>
 
 #include "base/file.hpp"
+#include "credential/sealed_file.hpp"
 #include "desktop/exchange_view.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
@@ -20,15 +24,27 @@ void MainWindow::importFiles(const QStringList& given) {
     files = QFileDialog::getOpenFileNames(this, tr("Connection files and tables"), {},
                                           tr("Known files (%1);;All files (*)").arg(exchangePatterns()));
   if (files.isEmpty()) return;
+  showExchange();
+  exchange_->show(files);
+}
+
+void MainWindow::showExchange() {
   if (exchange_ == nullptr) {
     exchange_ = new ExchangeView(desk_.records(), centre_);
     centre_->addWidget(exchange_);
     connect(exchange_, &ExchangeView::said, this, &MainWindow::say);
     connect(exchange_, &ExchangeView::closed, this, &MainWindow::showStage);
   }
-  exchange_->show(files);
   centre_->setCurrentWidget(exchange_);
   exchange_->table()->setFocus();
+}
+
+/// Rows of a spreadsheet on the clipboard become machines, after the same preview as files.
+void MainWindow::pasteMachines() {
+  const QString text = QApplication::clipboard()->text();
+  if (text.trimmed().isEmpty()) return say(tr("There is no text on the clipboard."));
+  showExchange();
+  exchange_->showCells(text);
 }
 
 void MainWindow::exportMachines() {
@@ -40,7 +56,13 @@ void MainWindow::exportMachines() {
     const std::string extension = lowered("." + QFileInfo(file).suffix().toStdString());
     for (const exchange::Kind& k : exchange::allKinds()) {
       if (extension != k.extension) continue;
-      const std::string text = k.write(exchange::entriesOf(desk_.records().snapshot()));
+      bool given = false;
+      const QString passphrase = QInputDialog::getText(
+          this, tr("Export machines"), tr("A passphrase seals the file (empty: it stays readable):"),
+          QLineEdit::Password, {}, &given);
+      if (!given) return;
+      std::string text = k.write(exchange::entriesOf(desk_.records().snapshot()));
+      if (!passphrase.isEmpty()) text = sealedText(text, passphrase.toStdString());
       writeFileSafely(file.toStdString(), viewOf(text), 0600);
       say(tr("Saved %1, without passwords.").arg(file));
       return;

@@ -208,6 +208,7 @@ void MainWindow::buildTop() {
   connect(roster_, &RosterList::startWanted, this, &MainWindow::startAndOpen);
   connect(roster_, &RosterList::removeWanted, this, &MainWindow::removeMachine);
   connect(roster_, &RosterList::sheetOfManyWanted, this, &MainWindow::editMany);
+  connect(roster_, &RosterList::pasteWanted, this, &MainWindow::pasteMachines);
   connect(roster_, &RosterList::removeManyWanted, this, &MainWindow::removeMany);
   connect(roster_, &RosterList::menuWanted, this, [this](QMenu* menu, Id machine) {
     refreshRecordActions();

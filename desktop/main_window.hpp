@@ -72,6 +72,7 @@ class MainWindow : public QMainWindow {
   void importFiles(const QStringList& files);
   [[nodiscard]] class ExchangeView* exchangeView() const { return exchange_; }
   void exportMachines();
+  void pasteMachines();
   /// Opens what a connection file names, once, without keeping it.
   void openFile(const QString& file);
   /// Where colour schemes of the window and of text are made.
@@ -180,6 +181,7 @@ class MainWindow : public QMainWindow {
   void save();
   void restore();
   void showHelp(const QString& page);
+  void showExchange();
 
   Desk& desk_;
   GoField* go_;

@@ -452,6 +452,10 @@ bool RosterList::viewportEvent(QEvent* event) {
 void RosterList::keyPressEvent(QKeyEvent* event) {
   const int page = std::max(1, viewport()->height() / kMachineHeight - 1);
   if (event->matches(QKeySequence::SelectAll)) return chooseAll();
+  if (event->matches(QKeySequence::Paste)) {
+    emit pasteWanted();
+    return;
+  }
   if (event->modifiers() & Qt::ShiftModifier && (event->key() == Qt::Key_Down || event->key() == Qt::Key_Up))
     return extend(event->key() == Qt::Key_Down ? 1 : -1);
   switch (event->key()) {

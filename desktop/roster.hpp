@@ -61,6 +61,7 @@ class RosterList : public QAbstractScrollArea {
   void sheetWanted(kw::Id machine);
   void removeWanted(kw::Id machine);
   void sheetOfManyWanted(const std::vector<kw::Id>& machines);
+  void pasteWanted();
   void removeManyWanted(const std::vector<kw::Id>& machines);
   /// The menu of one machine is about to show: the window adds what it knows.
   void menuWanted(QMenu* menu, kw::Id machine);

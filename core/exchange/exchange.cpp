@@ -5,6 +5,7 @@
 #include <set>
 
 #include "base/file.hpp"
+#include "credential/sealed_file.hpp"
 #include "record/address.hpp"
 #include "record/catalogue.hpp"
 #include "record/setting.hpp"
@@ -29,21 +30,6 @@ void appendUtf16(std::string& out, const Bytes& bytes, bool little) {
       appendUtf8(out, unit);
     }
   }
-}
-
-const Kind& kindOf(const std::filesystem::path& file, const std::string& text, const std::string& wanted) {
-  if (!wanted.empty()) {
-    const Kind* kind = kindNamed(wanted);
-    if (kind == nullptr) throw Error(ErrorKind::Local, "no kind of file has this name", wanted);
-    return *kind;
-  }
-  const std::string extension = lowered(file.extension().string());
-  for (const Kind* kind : kKinds)
-    if (extension == kind->extension) return *kind;
-  for (const Kind* kind : kKinds)
-    if (kind->looksLike(text)) return *kind;
-  throw Error(ErrorKind::Local, "this is no connection file that is known here", file.string())
-      .withCure("Say which kind it is with --as.");
 }
 
 std::string pathOf(const Snapshot& records, Id folder) {
@@ -218,13 +204,44 @@ std::string keptLines(const SettingValues& settings, const std::string& kind) {
   return found->second.substr(kind.size() + 1);
 }
 
-Read readFiles(const std::vector<std::filesystem::path>& files, const std::string& kind) {
+Source sourceOf(const std::filesystem::path& file, const std::string& passphrase) {
+  Source out{decoded(readFile(file, kMostFile)), file.filename().string()};
+  if (!isSealedText(out.text)) return out;
+  if (passphrase.empty())
+    throw Error(ErrorKind::SignInFailed, "this file is sealed with a passphrase", file.filename().string())
+        .withCure("Give it: --passphrase-file, or the field above the list.");
+  out.text = openedText(out.text, passphrase);
+  return out;
+}
+
+const Kind& kindOf(const Source& source, const std::string& wanted) {
+  if (!wanted.empty()) {
+    const Kind* kind = kindNamed(wanted);
+    if (kind == nullptr) throw Error(ErrorKind::Local, "no kind of file has this name", wanted);
+    return *kind;
+  }
+  const std::string extension = lowered(std::filesystem::path(source.name).extension().string());
+  for (const Kind* kind : kKinds)
+    if (extension == kind->extension) return *kind;
+  for (const Kind* kind : kKinds)
+    if (kind->looksLike(source.text)) return *kind;
+  throw Error(ErrorKind::Local, "this is no connection file that is known here", source.name)
+      .withCure("Say which kind it is with --as.");
+}
+
+Read readSource(const Source& source, const std::string& kind) {
+  Read out = kindOf(source, kind).read(source.text, source.name);
+  for (std::string& r : out.remarks) r = source.name + ": " + r;
+  return out;
+}
+
+Read readFiles(const std::vector<std::filesystem::path>& files, const std::string& kind,
+               const std::string& passphrase) {
   Read out;
   for (const auto& file : files) {
-    const std::string text = decoded(readFile(file, kMostFile));
-    Read one = kindOf(file, text, kind).read(text, file.filename().string());
-    for (Entry& e : one.entries) out.entries.push_back(std::move(e));
-    for (std::string& r : one.remarks) out.remarks.push_back(file.filename().string() + ": " + r);
+    Read one = readSource(sourceOf(file, passphrase), kind);
+    std::move(one.entries.begin(), one.entries.end(), std::back_inserter(out.entries));
+    std::move(one.remarks.begin(), one.remarks.end(), std::back_inserter(out.remarks));
   }
   return out;
 }

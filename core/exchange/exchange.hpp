@@ -49,8 +49,18 @@ const Kind* kindNamed(const std::string& name);
 
 /// UTF-8 of a file in UTF-8 or UTF-16, with or without its mark, line ends made "\n".
 std::string decoded(const Bytes& bytes);
-/// `kind` empty: found out. Throws Error{Local} with what is wrong.
-Read readFiles(const std::vector<std::filesystem::path>& files, const std::string& kind = "");
+/// Text of a file, and what it is called in remarks.
+struct Source {
+  std::string text, name;
+};
+/// Opened with the passphrase when it is sealed. Throws Error{SignInFailed} when that is missing or wrong.
+Source sourceOf(const std::filesystem::path& file, const std::string& passphrase = "");
+/// The kind that a text is; `kind` empty: found out, by the name's ending first. Throws Error{Local}.
+const Kind& kindOf(const Source& source, const std::string& kind = "");
+Read readSource(const Source& source, const std::string& kind = "");
+/// Throws Error{Local} with what is wrong; see sourceOf().
+Read readFiles(const std::vector<std::filesystem::path>& files, const std::string& kind = "",
+               const std::string& passphrase = "");
 
 enum class Clash { New, Same, Differs };
 enum class Choice { Skip, Replace, Add };
@@ -78,6 +88,9 @@ Written writePlan(StoreWriter& writer, const Snapshot& records, const std::vecto
 std::vector<Entry> entriesOf(const Snapshot& records, Id folder = 0);
 
 extern const Kind rdpKind, consoleKind, vncKind, csvKind, jsonKind;
+
+/// The JSON Schema of our own JSON; docs/machines.schema.json is the same text.
+const char* machinesSchema();
 
 // Shared by kinds.
 std::vector<std::string> linesOf(const std::string& text);

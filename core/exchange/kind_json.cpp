@@ -94,6 +94,52 @@ std::string write(const std::vector<Entry>& entries) {
 
 }  // namespace
 
+const char* machinesSchema() {
+  return R"json({
+  "$schema": "https://json-schema.org/draft/2020-12/schema",
+  "title": "Machines of Kettle Window",
+  "type": "object",
+  "required": ["format", "version", "machines"],
+  "properties": {
+    "format": {"const": "kettle-window machines"},
+    "version": {"const": 1},
+    "machines": {"type": "array", "items": {"$ref": "#/$defs/machine"}}
+  },
+  "$defs": {
+    "settings": {
+      "description": "By key, as kettle machines show --json names them; values are text.",
+      "type": "object",
+      "additionalProperties": {"type": "string"}
+    },
+    "machine": {
+      "type": "object",
+      "required": ["name"],
+      "additionalProperties": false,
+      "properties": {
+        "name": {"type": "string", "minLength": 1},
+        "group": {"description": "Place and groups, parted by /.", "type": "string"},
+        "host": {"description": "What runs it.", "type": "string"},
+        "tags": {"type": "string"},
+        "notes": {"type": "string"},
+        "settings": {"$ref": "#/$defs/settings"},
+        "waysIn": {"type": "array", "items": {"$ref": "#/$defs/wayIn"}}
+      }
+    },
+    "wayIn": {
+      "type": "object",
+      "required": ["address"],
+      "additionalProperties": false,
+      "properties": {
+        "label": {"type": "string"},
+        "address": {"description": "A URI: kind://user@host:port.", "type": "string", "pattern": "^[a-z+]+:"},
+        "settings": {"$ref": "#/$defs/settings"}
+      }
+    }
+  }
+}
+)json";
+}
+
 const Kind jsonKind{"json", "machines of Kettle Window (JSON)", ".json", looksLike, read, write};
 
 }  // namespace kw::exchange

@@ -1,7 +1,9 @@
 // Connection files and tables: read as people have them, planned beside the records, written, and read again.
 #include <fstream>
 
-#include "exchange/exchange.hpp"
+#include "base/file.hpp"
+#include "credential/sealed_file.hpp"
+#include "exchange/table.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -261,4 +263,93 @@ TEST_CASE("Files of no known kind, and damaged ones of ours, say what is wrong",
        R"({"format":"kettle-window machines","version":1,"machines":[{}]})",
        R"({"format":"kettle-window machines","version":1,"machines":[{"name":"x","waysIn":[{"address":"gopher://x"}]}]})"})
     CHECK(failureOf([&] { jsonKind.read(text, "x"); }) != "");
+}
+
+TEST_CASE("A table's columns are found by name, by what is in them, or said by hand", "[exchange]") {
+  const auto entries = [](const exchange::Table& t, const exchange::TableColumns& c) {
+    return exchange::readTable(t, c, "x").entries;
+  };
+  // Pasted cells without a heading.
+  const exchange::Table pasted =
+      exchange::tableOf("mist-bench\t127.0.0.11:5907\tvalve\nseed-bank\tssh://127.0.0.11\t\n");
+  CHECK(pasted.headings[1] == "column 2");
+  REQUIRE(exchange::isEnough(pasted.found));
+  REQUIRE(entries(pasted, pasted.found).size() == 2);
+  CHECK(entries(pasted, pasted.found)[1].name == "seed-bank");
+  CHECK(entries(pasted, pasted.found)[1].ways[0].address == "ssh://127.0.0.11:22");
+  // Headings in words of somebody's own.
+  const exchange::Table own =
+      exchange::tableOf("Bezeichnung;Rechner im Netz;Bem.\nmist-bench;127.0.0.11:5907;valve\n");
+  CHECK_FALSE(exchange::isEnough(own.found));
+  CHECK_THROWS_AS(exchange::readTable(own, own.found, "x"), Error);
+  const auto said = entries(own, {{"name", 0}, {"address", 1}, {"notes", 2}});
+  REQUIRE(said.size() == 1);
+  CHECK(said[0].notes == "valve");
+  // A column that rows do not have is empty, not an error.
+  CHECK(entries(own, {{"name", 0}, {"address", 1}, {"tags", 9}})[0].tags.empty());
+}
+
+TEST_CASE("A sealed file opens with its passphrase only, and says so", "[exchange]") {
+  test::TemporaryFolder folder;
+  exchange::Entry e;
+  e.name = "mist-bench";
+  e.ways.push_back({"screen", "vnc://127.0.0.11:5907", {}});
+  const std::string plain = exchange::jsonKind.write({e});
+  const std::string sealed = sealedText(plain, "leaf mould");
+  CHECK(isSealedText(sealed));
+  CHECK_FALSE(isSealedText(plain));
+  CHECK(sealed.find("mist-bench") == std::string::npos);
+  const auto file = folder.path / "machines.json";
+  writeFileSafely(file, viewOf(sealed));
+  const auto kindOfFailure = [&](const std::string& passphrase) {
+    try {
+      exchange::readFiles({file}, "", passphrase);
+    } catch (const Error& error) {
+      return error.kind();
+    }
+    return ErrorKind::Local;
+  };
+  CHECK(kindOfFailure("") == ErrorKind::SignInFailed);
+  CHECK(kindOfFailure("moss") == ErrorKind::SignInFailed);
+  REQUIRE(exchange::readFiles({file}, "", "leaf mould").entries.size() == 1);
+  // Every altered byte of it is noticed, and none ends in anything but an error.
+  for (std::size_t i = 0; i < sealed.size(); i += 7) {
+    std::string altered = sealed;
+    altered[i] = altered[i] == 'A' ? 'B' : 'A';
+    if (altered.find("\"turns\"") == std::string::npos || altered.find("\"memory\"") == std::string::npos)
+      continue;
+    std::string opened = plain;
+    try {
+      opened = openedText(altered, "leaf mould");
+    } catch (const Error&) {
+      continue;
+    }
+    CHECK(opened == plain);  // white space and the like
+    if (i > 2 * sealed.size() / 3) break;
+  }
+  CHECK_THROWS_AS(
+      openedText(
+          R"({"format":"kettle-window sealed","version":1,"turns":99999999,"memory":1,"salt":"","data":""})",
+          "x"),
+      Error);
+  CHECK_THROWS_AS(sealedText(plain, ""), Error);
+}
+
+TEST_CASE("What is written as JSON keeps to the schema that is published", "[exchange]") {
+  CHECK(textOf(readFile(KW_SOURCE "/docs/machines.schema.json")) == exchange::machinesSchema());
+  test::TemporaryFolder folder;
+  exchange::Entry e;
+  e.name = "mist-bench", e.group = "Alder Vale/Glasshouses", e.tags = "controller";
+  e.settings["screen.fit"] = "fill";
+  e.ways.push_back({"screen", "vnc+unix:/run/a", {{"screen.colours", "16"}}});
+  writeFileSafely(folder.path / "m.json", viewOf(exchange::jsonKind.write({e})));
+  const std::string check =
+      "python3 -c \"import json,jsonschema,sys; jsonschema.validate(json.load(open(sys.argv[1])), "
+      "json.load(open(sys.argv[2])))\" ";
+  const std::string schema = " " KW_SOURCE "/docs/machines.schema.json 2>/dev/null";
+  CHECK(std::system((check + (folder.path / "m.json").string() + schema).c_str()) == 0);
+  writeFileSafely(folder.path / "wrong.json",
+                  viewOf(std::string(
+                      R"({"format":"kettle-window machines","version":1,"machines":[{"colour":"red"}]})")));
+  CHECK(std::system((check + (folder.path / "wrong.json").string() + schema).c_str()) != 0);
 }

@@ -1,6 +1,7 @@
 // What people do with records: credentials, colleagues' changes, history, several at once, templates,
 // commands.
 #include <QCheckBox>
+#include <QClipboard>
 #include <QComboBox>
 #include <QLabel>
 #include <QLineEdit>
@@ -12,6 +13,7 @@
 #include <fstream>
 
 #include "base/file.hpp"
+#include "desktop/exchange_view.hpp"
 #include "desktop/record/credentials_view.hpp"
 #include "desktop/record/history_view.hpp"
 #include "desktop/record/many_sheet.hpp"
@@ -424,4 +426,27 @@ TEST_CASE("A first password goes from the cloud's text into the record", "[windo
       keptSignIn(bench.tools, {OwnerKind::WayIn, s.endpointsOf(s.machineNamed("fern-store")->id)[0]->id});
   REQUIRE(kept.has_value());
   CHECK(kept->password == "Kf7-glass");
+}
+
+TEST_CASE("Rows of a spreadsheet are pasted into the roster; columns are said by hand and remembered",
+          "[window][records]") {
+  WindowBench bench(1);
+  MainWindow& window = bench.open();
+  QApplication::clipboard()->setText("Bezeichnung\tNetz\tBem.\nfern-store\t127.0.0.11:5911\tvalve\n");
+  window.roster()->setFocus();
+  QTest::keyClick(window.roster(), Qt::Key_V, Qt::ControlModifier);
+  ExchangeView* view = window.exchangeView();
+  REQUIRE(view != nullptr);
+  CHECK(view->table()->rowCount() == 0);
+  pick(view->findChild<QComboBox*>("column:name"), "Bezeichnung");
+  CHECK(shown([&] { return view->findChild<QComboBox*>("column:name") != nullptr; }));
+  QTest::qWait(1);
+  pick(view->findChild<QComboBox*>("column:address"), "Netz");
+  REQUIRE(shown([&] { return view->table()->rowCount() == 1; }));
+  bench.child<QPushButton>("importFiles")->click();
+  REQUIRE(window.desk().records().snapshot().machineNamed("fern-store") != nullptr);
+  // The same headings later need nothing said.
+  view->showCells("Bezeichnung\tNetz\tBem.\nseed-bank\t127.0.0.11:5912\t\n");
+  CHECK(view->table()->rowCount() == 1);
+  CHECK(view->table()->item(0, 1)->text() == "seed-bank");
 }
