@@ -80,10 +80,12 @@ class SqliteWriter : public RowWriter {
     return read.executeStep() ? rowHere(read) : Json(nullptr);
   }
   Id insert(const std::string& table, Id id, std::int64_t version, const Json& row) override {
-    std::string names = "id, version", marks = "?, ?";
-    for (const RowColumn& c : recordTable(table).columns) names += std::string(", ") + c.name, marks += ", ?";
-    SQLite::Statement write(db_, "INSERT INTO " + table + "(" + names + ") VALUES(" + marks + ")");
-    if (id != 0) write.bind(1, id);
+    SQLite::Statement& write = insertInto(table);
+    write.reset();
+    if (id != 0)
+      write.bind(1, id);
+    else
+      write.bind(1);  // the next number
     write.bind(2, version);
     bindColumns(write, table, row, 3);
     write.exec();
@@ -121,11 +123,22 @@ class SqliteWriter : public RowWriter {
   }
 
  private:
+  /// Prepared once: an import writes thousands of rows.
+  SQLite::Statement& insertInto(const std::string& table) {
+    auto& made = inserts_[table];
+    if (made) return *made;
+    std::string names = "id, version", marks = "?, ?";
+    for (const RowColumn& c : recordTable(table).columns) names += std::string(", ") + c.name, marks += ", ?";
+    made = std::make_unique<SQLite::Statement>(
+        db_, "INSERT INTO " + table + "(" + names + ") VALUES(" + marks + ")");
+    return *made;
+  }
   static int bindColumns(SQLite::Statement& write, const std::string& table, const Json& row, int at) {
     for (const RowColumn& c : recordTable(table).columns) bindJson(write, at++, row.at(c.name));
     return at;
   }
   SQLite::Database& db_;
+  std::map<std::string, std::unique_ptr<SQLite::Statement>> inserts_;
 };
 
 class SqliteStore : public Store {
