@@ -4,6 +4,7 @@
 #include "cli/live.hpp"
 #include "cli/verbs.hpp"
 #include "record/catalogue.hpp"
+#include "record/checks.hpp"
 #include "record/roster.hpp"
 #include "record/setting.hpp"
 #include "route/hop.hpp"
@@ -172,6 +173,28 @@ int setAll(const std::string& words, const std::string& key, const std::optional
   return kDone;
 }
 
+int check(bool json) {
+  const Snapshot s = openUsualStore()->load();
+  Json all = Json::array();
+  bool trouble = false;
+  for (const RecordCheck& c : checksOfAll(s)) {
+    trouble = trouble || c.trouble;
+    const std::string name = s.machines.at(c.machine).name;
+    const auto way = s.endpoints.find(c.wayIn);
+    const std::string label = way == s.endpoints.end() ? "" : way->second.label;
+    if (json)
+      all.push_back({{"machine", name},
+                     {"wayIn", label},
+                     {"trouble", c.trouble},
+                     {"what", c.sentence},
+                     {"cure", c.cure}});
+    else
+      std::cout << name << "\t" << label << "\t" << c.sentence << "\t" << c.cure << "\n";
+  }
+  if (json) std::cout << all.dump(2) << "\n";
+  return trouble ? exitCodeFor(ErrorKind::Local) : kDone;
+}
+
 int undo() {
   const std::string title = openUsualStore()->undo();
   std::cout << (title.empty() ? "nothing to undo" : "undone: " + title) << "\n";
@@ -242,6 +265,12 @@ void addMachineVerbs(CLI::App& app, Chosen& chosen) {
       const bool has = given->count() > 0;
       chosen = [=] { return setAll(*words, *key, has ? std::optional(*value) : std::nullopt); };
     });
+  }
+  {
+    auto* verb =
+        machines->add_subcommand("check", "What is wrong in the records, without asking the network");
+    verb->add_flag("--json", *json, "As JSON");
+    verb->callback([=, &chosen] { chosen = [=] { return check(*json); }; });
   }
   machines->add_subcommand("undo", "Undo the newest change of the store")->callback([&chosen] {
     chosen = undo;

@@ -106,6 +106,7 @@ void MainWindow::buildMenus() {
   });
   add(tools, "journal", tr("&Journal"), QKeySequence("Ctrl+J"), [this] { showJournal(); });
   add(tools, "credentials", tr("&Credentials"), {}, [this] { showCredentials(); });
+  add(tools, "troubles", tr("Trou&bles in the records"), {}, [this] { showTroubles(); });
   add(tools, "historyAll", tr("&History of all records"), {}, [this] { showHistory(0); });
   add(tools, "trusted", tr("&Trusted certificates and keys"), {}, [this] { showTrusted(); });
   add(tools, "unlock", tr("&Unlock kept passwords…"), {}, [this] { askPassphrase(true); });

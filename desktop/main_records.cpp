@@ -11,6 +11,7 @@
 #include "desktop/record/history_view.hpp"
 #include "desktop/record/many_sheet.hpp"
 #include "desktop/record/own_commands.hpp"
+#include "desktop/record/troubles_view.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/side.hpp"
 #include "desktop/stage.hpp"
@@ -170,6 +171,18 @@ void MainWindow::showHistory(Id machine) {
   }
   centre_->setCurrentWidget(history_);
   history_->showFor(machine);
+}
+
+void MainWindow::showTroubles() {
+  if (troubles_ == nullptr) {
+    troubles_ = new TroublesView(desk_.records(), centre_);
+    centre_->addWidget(troubles_);
+    connect(troubles_, &TroublesView::sheetWanted, this, [this](Id machine) { editMachine(machine); });
+    connect(troubles_, &TroublesView::closed, this, &MainWindow::showStage);
+  }
+  troubles_->refresh();
+  centre_->setCurrentWidget(troubles_);
+  troubles_->table()->setFocus();
 }
 
 void MainWindow::showCredentials(const QString& name) {

@@ -418,10 +418,11 @@ void MainWindow::refreshSide() {
           {known.checked && !known.result.untried ? (known.result.answers ? State::Answering : State::Trouble)
                                                   : State::NeverReached,
            known.checked ? QString::fromStdString(known.result.sentence) : tr("the host was not tried yet")});
-      const QString clash = desk_.clashOf(*draft);
-      checks.push_back(
-          {clash.isEmpty() ? State::Answering : State::Trouble,
-           clash.isEmpty() ? tr("no other machine uses this port") : tr("the port is %1's too").arg(clash)});
+      const std::vector<RecordCheck> found = sheet_->checks();
+      for (const RecordCheck& c : found)
+        checks.push_back({c.trouble ? State::Trouble : State::NotAnswering,
+                          QString::fromStdString(c.sentence + (c.cure.empty() ? "" : ". " + c.cure))});
+      if (found.empty()) checks.push_back({State::Answering, tr("no other machine uses this port")});
       side_->setChecks(tr("Before the first open"), checks);
     }
     if (sheet_->editsFolder()) {

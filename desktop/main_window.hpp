@@ -58,6 +58,9 @@ class MainWindow : public QMainWindow {
   /// Who changed what; 0: of everything.
   void showHistory(Id machine);
   [[nodiscard]] class HistoryView* history() const { return history_; }
+  /// What is wrong in the records.
+  void showTroubles();
+  [[nodiscard]] class TroublesView* troubles() const { return troubles_; }
   void editMany(const std::vector<Id>& machines);
   [[nodiscard]] class ManySheet* manySheet() const { return many_; }
   void removeMany(const std::vector<Id>& machines);
@@ -203,6 +206,7 @@ class MainWindow : public QMainWindow {
   class CredentialsView* credentials_ = nullptr;
   class HistoryView* history_ = nullptr;
   class ManySheet* many_ = nullptr;
+  class TroublesView* troubles_ = nullptr;
   class OwnCommands* own_ = nullptr;
   Id ranBefore_ = 0;  ///< the way in that is being opened after its command
   QString gateAddress_, gateAccount_;

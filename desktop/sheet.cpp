@@ -257,6 +257,11 @@ std::optional<Endpoint> Sheet::draftEndpoint() const {
   return std::nullopt;
 }
 
+std::vector<RecordCheck> Sheet::checks() const {
+  const auto draft = draftEndpoint();
+  return draft ? checksOf(*base_, *draft, &changes_) : std::vector<RecordCheck>();
+}
+
 void Sheet::useAddress(const QString& address) {
   if (folder_) return;
   ways_[currentWay_].endpoint.address = address.toStdString();

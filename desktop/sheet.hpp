@@ -7,6 +7,7 @@
 #include <optional>
 
 #include "desktop/records.hpp"
+#include "record/checks.hpp"
 #include "record/setting.hpp"
 
 class QComboBox;
@@ -36,6 +37,8 @@ class Sheet : public QWidget {
   [[nodiscard]] bool dirty() const;
   /// The way in as it stands in the form now, for the side's "What will happen".
   [[nodiscard]] std::optional<Endpoint> draftEndpoint() const;
+  /// What the records themselves say about the way in as it stands in the form.
+  [[nodiscard]] std::vector<RecordCheck> checks() const;
   /// Of what is edited, machine or group.
   [[nodiscard]] QString machineName() const;
   void useAddress(const QString& address);

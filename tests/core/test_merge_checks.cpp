@@ -1,7 +1,11 @@
 // Two people changed one record.
 #include <random>
 
+#include <fstream>
+
+#include "record/checks.hpp"
 #include "record/merge.hpp"
+#include "record/store.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -129,4 +133,61 @@ TEST_CASE("Whatever two people do, merging with all of one side gives that side"
          differencesOf(base, merged(theirs, mine, differencesOf(base, mine, theirs)), theirs))
       CHECK(f.mine != f.base);
   }
+}
+
+TEST_CASE("The records themselves say what is wrong in them", "[record]") {
+  test::TemporaryFolder folder;
+  const auto store = openSqliteStore(folder.path / "records.sqlite");
+  const std::string key = (folder.path / "key").string();
+  std::ofstream(key) << "x";
+  std::filesystem::permissions(key, std::filesystem::perms(0644));
+  Id mist = 0, way = 0, shell = 0;
+  store->commit("fill", [&](StoreWriter& w) {
+    for (const char* name : {"mist-bench", "audio-guide"}) {
+      Machine m;
+      m.name = name;
+      w.put(m);
+      Endpoint e;
+      e.machine = m.id, e.label = "screen", e.address = "vnc://127.0.0.11:5907";
+      w.put(e);
+      if (mist == 0) mist = m.id, way = e.id;
+    }
+    Endpoint ssh;
+    ssh.machine = mist, ssh.label = "shell", ssh.address = "ssh://127.0.0.11";
+    w.put(ssh);
+    shell = ssh.id;
+    Credential c;
+    c.name = "old", c.expires = "2020-01-01";
+    w.put(c);
+    w.set({OwnerKind::WayIn, shell}, "ssh.keys", key + ", /no/such/key");
+    w.set({OwnerKind::WayIn, way}, "route.via", "nobody, audio-guide, mist-bench");
+    w.set({OwnerKind::WayIn, way}, "signin.from", "named:old");
+    w.set({OwnerKind::Machine, mist}, "commands.before", "echo {nothing}");
+  });
+  const Snapshot s = store->load();
+  const auto said = [&](Id id, const std::string& words) {
+    const auto all = checksOf(s, s.endpoints.at(id));
+    return std::count_if(all.begin(), all.end(), [&](const RecordCheck& c) {
+      return c.sentence.find(words) != std::string::npos && !c.cure.empty();
+    });
+  };
+  CHECK(said(way, "also set on audio-guide") == 1);
+  CHECK(said(way, "nobody, which is not in the records") == 1);
+  CHECK(said(way, "audio-guide has no way in that can carry") == 1);
+  CHECK(said(way, "through itself") == 1);
+  CHECK(said(way, "was to be changed by 2020") == 1);
+  CHECK(said(way, "command of its own") == 1);
+  CHECK(said(shell, "others may read the key file") == 1);
+  CHECK(said(shell, "/no/such/key is not there") == 1);
+  // What is typed counts, kept or not.
+  Endpoint draft = s.endpoints.at(shell);
+  draft.address = "vnc://127.0.0.11:7";
+  CHECK(checksOf(s, draft).front().sentence.find("not display 7") != std::string::npos);
+  const SettingChanges typed{{{OwnerKind::WayIn, way}, {{"signin.from", "named:gone"}}}};
+  const auto all = checksOf(s, s.endpoints.at(way), &typed);
+  CHECK(std::any_of(all.begin(), all.end(), [](const RecordCheck& c) {
+    return c.sentence.find("\"gone\", which is not there") != std::string::npos;
+  }));
+  CHECK(checksOfAll(s).size() >= 9);
+  CHECK(checksOfAll(s).front().trouble);
 }
