@@ -34,6 +34,7 @@ void MainWindow::showSharing() {
     sharing_ = new SharingView(desk_, centre_);
     sharing_->useAddress(gateAddress_, gateAccount_);
     centre_->addWidget(sharing_);
+    connect(sharing_, &SharingView::visitsChanged, this, &MainWindow::refreshSide);
     connect(sharing_, &SharingView::said, this, &MainWindow::say);
     connect(sharing_, &SharingView::closed, this, &MainWindow::showStage);
   }

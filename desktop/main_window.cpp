@@ -33,6 +33,7 @@
 #include "desktop/picture_view.hpp"
 #include "desktop/record/credentials_view.hpp"
 #include "desktop/screen_window.hpp"
+#include "desktop/sharing/sharing_view.hpp"
 #include "desktop/sheet.hpp"
 #include "desktop/side.hpp"
 #include "desktop/spout.hpp"
@@ -43,6 +44,11 @@
 #include "text/log_writer.hpp"
 
 namespace kw::desktop {
+
+namespace {
+constexpr int kJournalLooked = 200;  ///< entries, for what happened to a machine lately
+constexpr int kLately = 6;
+}  // namespace
 
 MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_(desk) {
   setWindowTitle(tr("Kettle Window"));
@@ -56,6 +62,10 @@ MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_
   connect(&desk_.records(), &Records::failed, this, &MainWindow::say);
   connect(&desk_.records(), &Records::said, this, &MainWindow::say);
   connect(&desk_, &Desk::said, this, &MainWindow::say);
+  connect(&desk_, &Desk::journalChanged, this, [this] {
+    latelyOf_ = 0;
+    refreshSide();
+  });
   connect(&desk_, &Desk::sessionsChanged, this, [this] {
     roster_->statesChanged();
     refreshFirstStart();
@@ -433,6 +443,7 @@ void MainWindow::refreshSide() {
     return;
   }
   side_->setChecks({}, {});
+  side_->setAbout(aboutOf(currentMachine()));
   OpenSession* session = current();
   const auto asked = desk_.records().snapshot().endpoints.find(whyEndpoint_);
   const bool why = !findings_.empty() && asked != desk_.records().snapshot().endpoints.end() &&
@@ -459,6 +470,37 @@ void MainWindow::refreshSide() {
     side_->setRoute({}, {});
   }
   side_->setFigures(session);
+}
+
+/// Notes, who else is there, what happened lately: what fills the side below the figures.
+std::vector<SideAbout> MainWindow::aboutOf(Id machine) {
+  const Snapshot& s = desk_.records().snapshot();
+  const auto found = s.machines.find(machine);
+  if (found == s.machines.end()) return {};
+  std::vector<SideAbout> out;
+  if (sharing_ != nullptr)
+    if (const QStringList who = sharing_->visitorsOf(machine); !who.isEmpty())
+      out.push_back({tr("Here through the gateway"), who});
+  if (const QString notes = QString::fromStdString(found->second.notes).trimmed(); !notes.isEmpty())
+    out.push_back({tr("Notes"), notes.split('\n')});
+  if (lately_.title.isEmpty() || latelyOf_ != machine) {
+    latelyOf_ = machine;
+    lately_ = {tr("Lately"), {}};
+    try {
+      for (const JournalEntry& e : desk_.records().store().journal(kJournalLooked)) {
+        if (e.machine != found->second.name || lately_.lines.size() >= kLately) continue;
+        const QDateTime when =
+            QDateTime::fromString(QString::fromStdString(e.when), Qt::ISODate).toLocalTime();
+        lately_.lines << tr("%1 · %2").arg(
+            when.date() == QDate::currentDate() ? when.toString("HH:mm") : when.toString("d MMM HH:mm"),
+            QString::fromStdString(e.text));
+      }
+    } catch (const Error&) {
+      lately_.lines.clear();  // told of where the journal itself is looked at
+    }
+  }
+  if (!lately_.lines.isEmpty()) out.push_back(lately_);
+  return out;
 }
 
 void MainWindow::say(const QString& sentence) {

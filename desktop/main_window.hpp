@@ -9,6 +9,7 @@
 #include "desktop/desk.hpp"
 #include "desktop/go_field.hpp"
 #include "desktop/roster.hpp"
+#include "desktop/side.hpp"
 #include "host/why.hpp"
 
 class QLabel;
@@ -138,6 +139,7 @@ class MainWindow : public QMainWindow {
   void refreshActions();
   void refreshSide();
   [[nodiscard]] std::vector<SideCheck> statesIn(Id folder) const;
+  [[nodiscard]] std::vector<SideAbout> aboutOf(Id machine);
   void hostsChanged();
   /// How a machine's host says that it stands, where that says more than a look from here.
   void hostedNow(const Machine& machine, MachineNow& now) const;
@@ -210,6 +212,8 @@ class MainWindow : public QMainWindow {
   class OwnCommands* own_ = nullptr;
   Id ranBefore_ = 0;  ///< the way in that is being opened after its command
   QString gateAddress_, gateAccount_;
+  SideAbout lately_;  ///< of this machine
+  Id latelyOf_ = 0;
   Id whyEndpoint_ = 0;  ///< whose findings these are
   std::vector<host::Finding> findings_;
   Side* side_;

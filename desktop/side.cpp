@@ -70,7 +70,36 @@ void Side::paintEvent(QPaintEvent*) {
   }
   y = paintRoute(p, y);
   if (!checks_.empty()) y = paintChecks(p, y + 14);
-  if (session_ && session_->isLive()) paintFigures(p, y + 14);
+  if (session_ && session_->isLive()) y = paintFigures(p, y + 14);
+  paintAbout(p, y + 16);
+}
+
+void Side::setAbout(std::vector<SideAbout> about) {
+  if (about == about_) return;
+  about_ = std::move(about);
+  update();
+}
+
+void Side::paintAbout(QPainter& p, qreal y) {
+  const Scheme& s = scheme();
+  const qreal bottom = height() - 12;
+  for (const SideAbout& section : about_) {
+    if (y + 44 > bottom) return;
+    p.setFont(windowFont(9, QFont::DemiBold));
+    p.setPen(headingColour());
+    p.drawText(QPointF(kLeft, y + 12), section.title);
+    y += 22;
+    p.setFont(windowFont(8.5));
+    for (const QString& line : section.lines) {
+      const QRectF box =
+          p.boundingRect(QRectF(kLeft, y, width() - kLeft - kRight, 400), Qt::TextWordWrap, line);
+      if (box.bottom() > bottom) return;
+      p.setPen(s.quiet);
+      p.drawText(box, Qt::TextWordWrap, line);
+      y = box.bottom() + 4;
+    }
+    y += 12;
+  }
 }
 
 qreal Side::paintRoute(QPainter& p, qreal y) {

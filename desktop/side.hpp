@@ -26,6 +26,13 @@ struct SideCheck {
   QString cure = {}, action = {};  ///< below it; something to click when there is an action
 };
 
+/// Something worth knowing about the machine: its notes, who else is there, what happened lately.
+struct SideAbout {
+  QString title;
+  QStringList lines;
+  bool operator==(const SideAbout&) const = default;
+};
+
 class Side : public QWidget {
   Q_OBJECT
  public:
@@ -35,6 +42,9 @@ class Side : public QWidget {
   void setFigures(OpenSession* session);
   /// Short lines below the route: checks before the first open.
   void setChecks(const QString& title, const std::vector<SideCheck>& checks);
+  /// In the room that is left below everything else.
+  void setAbout(std::vector<SideAbout> about);
+  [[nodiscard]] const std::vector<SideAbout>& about() const { return about_; }
   [[nodiscard]] const std::vector<SideCheck>& checks() const { return checks_; }
   [[nodiscard]] const std::vector<Hop>& hops() const { return hops_; }
 
@@ -50,10 +60,12 @@ class Side : public QWidget {
   qreal paintRoute(QPainter& painter, qreal y);
   qreal paintFigures(QPainter& painter, qreal y);
   qreal paintChecks(QPainter& painter, qreal y);
+  void paintAbout(QPainter& painter, qreal y);
 
   QString title_, checksTitle_;
   std::vector<Hop> hops_;
   std::vector<SideCheck> checks_;
+  std::vector<SideAbout> about_;
   QPointer<OpenSession> session_;
   std::vector<std::pair<QRectF, QString>> clickable_;
 };

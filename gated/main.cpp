@@ -174,6 +174,7 @@ int main(int argc, char** argv) {
   std::string state, store;
   app.add_option("--state", state, "Folder of accounts, passes and the audit");
   app.add_option("--store", store, "The records: a file or postgresql://…; the user's own when left out");
+  app.set_config("--config", "", "A file with the same words: state = \"…\", [serve] listen = \"…\"");
   std::function<int()> chosen;
   Serve s;
   {

@@ -569,13 +569,22 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     }
   }
 
+  void applyRules() {
+    const auto now = rooms;
+    for (const auto& [way, room] : now)
+      if (const auto rules = rulesFor(way)) room->applyRules(*rules);
+  }
+
   Task<void> tick() {
     const auto self = shared_from_this();
     while (!stopping) {
       co_await firstOf(tools.clock->sleep(kTick), changedSignal.wait());
       if (stopping) break;
       try {
-        if (tools.store->changedSince(*records)) records = std::make_shared<Snapshot>(tools.store->load());
+        if (auto fresh = tools.store->changesSince(*records)) {
+          records = std::move(fresh);
+          applyRules();
+        }
         checkPeople();
       } catch (const Error&) {
         // A store that cannot be read now is tried again; visits go on.

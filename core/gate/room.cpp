@@ -213,14 +213,30 @@ void Room::begin(std::map<std::string, std::string> over) {
   reply_ = {};
   session_ = plan_.open(std::move(over), plan_.keptPasswords);
   watcher_ = std::make_shared<Watcher>(plan_.strand, weak_from_this());
-  Policy policy;
-  policy.clipboardTo = plan_.rules.clipboardTo;
-  policy.clipboardFrom = plan_.rules.clipboardFrom;
-  policy.input = plan_.rules.drive;
-  policy.files = false;
-  session_->setPolicy(policy);
+  session_->setPolicy(policy());
   session_->observe(watcher_);
   session_->start();
+}
+
+Policy Room::policy() const {
+  Policy out;
+  out.clipboardTo = plan_.rules.clipboardTo;
+  out.clipboardFrom = plan_.rules.clipboardFrom;
+  out.input = plan_.rules.drive;
+  out.files = false;
+  return out;
+}
+
+void Room::applyRules(const Rules& rules) {
+  if (rules == plan_.rules) return;
+  plan_.rules = rules;
+  session_->setPolicy(policy());
+  if (const Visitor* driver = find(hand_); driver != nullptr && !mayDrive(*driver)) hand_ = 0;
+  for (const auto& v : visitors_) {
+    if (hand_ == 0 && mayDrive(*v)) hand_ = v->number;
+    tellState(*v);
+  }
+  tellPeople();
 }
 
 Room::Visitor* Room::find(Id number) {
@@ -301,8 +317,12 @@ nlohmann::json Room::routeJson() const {
 
 nlohmann::json Room::questionJson() const {
   const Question& q = *question_;
-  Json j{{"kind", wordFor(q.kind)}, {"text", q.text},   {"hint", q.hint},
-         {"user", q.user},          {"again", q.again}, {"refused", q.refused}};
+  Json j{{"kind", wordFor(q.kind)},
+         {"text", q.text},
+         {"hint", q.account.empty() || q.hint.empty() ? q.account + q.hint : q.account + " " + q.hint},
+         {"user", q.user},
+         {"again", q.again},
+         {"refused", q.refused}};
   if (q.kind == Question::Kind::Trust)
     j["certificate"] = {{"subject", q.certificate.subject},
                         {"issuer", q.certificate.issuer},

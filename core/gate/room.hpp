@@ -19,6 +19,7 @@ struct Rules {
   bool access = true, drive = true, clipboardTo = true, clipboardFrom = true, several = true, passes = true;
   int passHours = 24;
   Seconds keep = 120;
+  bool operator==(const Rules&) const = default;
 };
 Rules rulesOf(const SettingReader& setting);
 
@@ -68,6 +69,8 @@ class Room : public std::enable_shared_from_this<Room> {
 
   [[nodiscard]] std::vector<VisitFacts> visits() const;
   [[nodiscard]] bool empty() const { return visitors_.empty(); }
+  /// What the records say now: counts for visits that are open, at once.
+  void applyRules(const Rules& rules);
   [[nodiscard]] const Rules& rules() const { return plan_.rules; }
   [[nodiscard]] Id wayIn() const { return plan_.wayIn; }
   /// Signed in with what is kept for the way in, not by somebody who was asked.
@@ -82,6 +85,7 @@ class Room : public std::enable_shared_from_this<Room> {
   void tellPeople();
   void tellState(Visitor& v);
   void giveHandTo(Id number, const std::string& why);
+  [[nodiscard]] Policy policy() const;
   [[nodiscard]] bool mayDrive(const Visitor& v) const;
   /// The machine's questions are for those who drive; where nobody may, for whoever is there: a pass that
   /// only looks still stands before the machine's own password.

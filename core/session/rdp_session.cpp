@@ -36,8 +36,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     wish.user = request.user;
     wish.label = config_.label;
     wish.use = request.use;
-    wish.hint = whoseAccount();
-    if (request.canBeLeftOut) wish.hint += " Left empty, the machine shows its own sign-in page.";
+    if (request.canBeLeftOut) wish.hint = "Left empty, the machine shows its own sign-in page.";
     std::optional<SignIn> out;
     std::optional<Error> declined;
     try {
@@ -154,10 +153,6 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
 
  private:
   [[nodiscard]] std::string peerName() const override { return config_.way->forPeople(); }
-  [[nodiscard]] std::string whoseAccount() const {
-    return config_.options.machineId.empty() ? "An account of the machine itself."
-                                             : "An account of the host, not of the machine.";
-  }
   [[nodiscard]] std::string whereItMayListen() const {
     if (!config_.options.machineId.empty())
       return "The host is there, but serves no consoles on this port: its console service is off, or listens "

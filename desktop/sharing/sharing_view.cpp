@@ -326,7 +326,25 @@ void SharingView::refresh() {
   }
 }
 
+QStringList SharingView::visitorsOf(Id machine) const {
+  QStringList out;
+  const Snapshot& s = desk_.records().snapshot();
+  for (const auto& m : view_.machines) {
+    if (!m.is_object() || !m.contains("ways") || !m["ways"].is_array()) continue;
+    for (const auto& w : m["ways"]) {
+      const auto way = s.endpoints.find(whole(w, "id"));
+      if (way == s.endpoints.end() || way->second.machine != machine) continue;
+      if (!w.contains("visits") || !w["visits"].is_array()) continue;
+      for (const auto& v : w["visits"])
+        out << (yes(v, "drives") ? tr("%1 drives, since %2") : tr("%1 looks, since %2"))
+                   .arg(text(v, "who"), QDateTime::fromSecsSinceEpoch(whole(v, "since")).toString("HH:mm"));
+    }
+  }
+  return out;
+}
+
 void SharingView::showVisits() {
+  emit visitsChanged();
   const qint64 chosen = visits_->selectedItems().isEmpty()
                             ? 0
                             : visits_->item(visits_->currentRow(), 0)->data(kVisit).toLongLong();

@@ -28,6 +28,8 @@ class SharingView : public QWidget {
   /// The address typed last, remembered by the window.
   [[nodiscard]] QString address() const;
   [[nodiscard]] QString account() const;
+  /// "duty drives, since 08:12", of all the machine's ways in; empty while no gateway is signed in to.
+  [[nodiscard]] QStringList visitorsOf(Id machine) const;
   void useAddress(const QString& address, const QString& account);
   void signIn();
   /// A pass for this way in is what the form begins with.
@@ -36,6 +38,8 @@ class SharingView : public QWidget {
  signals:
   void closed();
   void said(const QString& sentence);
+  /// Who visits what has changed.
+  void visitsChanged();
 
  private:
   struct Channel;

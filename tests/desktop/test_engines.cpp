@@ -70,7 +70,7 @@ TEST_CASE("A remote desktop: certificate, whose account, a wrong password, then 
   REQUIRE(bench.button("trustKeep") != nullptr);
   QTest::mouseClick(bench.button("trustKeep"), Qt::LeftButton);
   REQUIRE(shown([&] { return s->question() && s->question()->kind == Question::Kind::UserAndPassword; }));
-  CHECK_THAT(s->question()->hint, Catch::Contains("of the machine itself"));
+  CHECK_THAT(s->question()->account, Catch::Contains("of the machine itself"));
   auto* field = bench.child<QLineEdit>("password");
   REQUIRE(field != nullptr);
   QTest::keyClicks(field, "wrong");

@@ -12,6 +12,7 @@
 #include "lab/scenario.hpp"
 #include "tests/peers/browser.hpp"
 #include "tests/peers/qemu.hpp"
+#include "tests/peers/relay.hpp"
 
 using namespace kw;
 using namespace kw::test;
@@ -360,4 +361,118 @@ TEST_CASE("Pictures of the running demo's gateway", "[.][tour]") {
   page(narrow);
   narrow.click(".bar button[title^='Keys']");
   narrow.save(std::filesystem::path(folder) / "browser-phone.png");
+}
+
+TEST_CASE("In a browser: the network cut for ten seconds, and the same picture afterwards", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  Relay cable(g.gate->port());
+  Browser b;
+  b.go("https://127.0.0.1:" + std::to_string(cable.port()) + "/");
+  REQUIRE(b.until("!document.getElementById('signin').hidden"));
+  b.type("#name", "duty");
+  b.type("#password", "duty-at-the-gate");
+  b.click("#signin button");
+  openMachine(b, "mist-bench");
+  REQUIRE(b.until(kPictureLives));
+  b.run("document.querySelector('.face').focus()");
+  b.keys("before ");
+  REQUIRE(eventually([&] { return g.note() == "before "; }));
+  cable.pull();
+  // Meanwhile the machine goes on.
+  g.console->withGuest([](lab::Guest& guest) {
+    for (const char c : std::string("meanwhile ")) {
+      guest.key(static_cast<std::uint32_t>(c), true);
+      guest.key(static_cast<std::uint32_t>(c), false);
+    }
+  });
+  std::this_thread::sleep_for(std::chrono::seconds(10));  // the cut itself
+  cable.putBack();
+  REQUIRE(b.until(kPictureLives, std::chrono::seconds(30)));
+  // Pixel for pixel, as soon as both stand still (the guest's cursor blinks).
+  CHECK(eventually(
+      [&] {
+        std::string truth;
+        g.console->withGuest([&](lab::Guest& guest) { truth = digestOf(*guest.picture()); });
+        return canvasDigest(b) == truth;
+      },
+      std::chrono::seconds(30)));
+  b.run("document.querySelector('.face').focus()");
+  b.keys("after");
+  CHECK(eventually([&] { return g.note() == "before meanwhile after"; }));
+}
+
+TEST_CASE("In a browser: what is copied on the machine comes out; what policy switches off says why",
+          "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  const Snapshot s = g.tools.store->load();
+  const Id closed = s.machineNamed("irrigation-plc")->id, mist = s.machineNamed("mist-bench")->id;
+  g.tools.store->commit("policy", [&](StoreWriter& w) {
+    w.set({OwnerKind::Machine, closed}, "gate.access", "off");
+  });
+  Browser b;
+  signIn(b, g, "duty", "duty-at-the-gate");
+  CHECK(
+      b.until("[...document.querySelectorAll('.chip')].some(c => c.disabled && /switched "
+              "off|policy/.test(c.title))"));
+  openMachine(b, "mist-bench");
+  REQUIRE(b.until(kPictureLives));
+  b.run("document.querySelector('.face').focus()");
+  b.keys("zone C");
+  REQUIRE(eventually([&] { return g.note() == "zone C"; }));
+  b.keys(
+      "\xee\x80\x89"
+      "c");  // WebDriver's Control, then c: the guest copies its note
+  b.click(".bar button[title^='Text to']");
+  CHECK(b.until(
+      "document.querySelector('.clipFrom') && document.querySelector('.clipFrom').value === 'zone C'"));
+  // From now on nothing comes out of it, for visits that are open, too.
+  g.tools.store->commit("policy", [&](StoreWriter& w) {
+    w.set({OwnerKind::Machine, mist}, "gate.clipboard", "off");
+  });
+  CHECK(b.until("document.querySelector('.bar button[title^=\"Text to\"]').disabled"));
+}
+
+TEST_CASE("In a browser: every engine's screens, without a line of code for it", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  const auto [machine, scheme] = GENERATE(table<std::string, std::string>(
+      {{"herbarium-scan", "spice://127.0.0.1:"}, {"seed-bank", "rdp://duty@127.0.0.1:"}}));
+  CAPTURE(machine);
+  lab::LabSecrets secrets;
+  secrets.certificate = makeSelfSigned("fernery");
+  secrets.guestPassword = "guest-7";
+  std::unique_ptr<lab::Console> guest;
+  for (lab::ConsolePlan plan : lab::consolePlans(secrets, std::chrono::milliseconds(0))) {
+    if (plan.guest.name != machine) continue;
+    for (lab::DoorPlan& door : plan.doors) door.address = "127.0.0.1", door.port = 0;
+    guest = std::make_unique<lab::Console>(g.runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(),
+                                           plan);
+  }
+  REQUIRE(guest != nullptr);
+  guest->start(true);
+  REQUIRE(eventually([&] { return guest->doorPort(0) != 0; }));
+  g.add(machine, "desktop", scheme + std::to_string(guest->doorPort(0)));
+  Browser b;
+  signIn(b, g, "duty", "duty-at-the-gate");
+  openMachine(b, machine);
+  // What the machine asks, it asks in the page: its certificate, then its password.
+  REQUIRE(b.until("document.querySelector('.answer') || document.querySelector('[data-card] .own') || (" +
+                  std::string(kPictureLives) + ")"));
+  for (int i = 0; i < 3 && b.run("return !(" + std::string(kPictureLives) + ")") == true; ++i) {
+    if (b.run("return !!document.querySelector('.answer')") == true) {
+      b.type(".answer", "guest-7");
+      b.run("document.querySelector('.answer').form.requestSubmit()");
+    } else {
+      b.run(
+          "const go = [...document.querySelectorAll('[data-card] button')].find(k => "
+          "k.textContent.startsWith('Go on')); if (go) go.click()");
+    }
+    b.until("document.querySelector('.answer') || (" + std::string(kPictureLives) + ")");
+  }
+  CHECK(b.until(kPictureLives, std::chrono::seconds(20)));
+  CHECK(b.run("return document.getElementById('screen').width > 300") == true);
+  g.gate.reset();
+  guest->stop();
 }

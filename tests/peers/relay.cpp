@@ -1,0 +1,89 @@
+#include "tests/peers/relay.hpp"
+
+#include <arpa/inet.h>
+#include <poll.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <stdexcept>
+#include <vector>
+
+namespace kw::test {
+
+namespace {
+
+sockaddr_in loopback(int port) {
+  sockaddr_in out{};
+  out.sin_family = AF_INET;
+  out.sin_port = htons(static_cast<std::uint16_t>(port));
+  out.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  return out;
+}
+
+/// False when one side is over.
+bool pump(int from, int to, std::atomic<long>& bytes) {
+  char part[65536];
+  const ssize_t got = recv(from, part, sizeof part, MSG_DONTWAIT);
+  if (got < 0) return true;
+  if (got == 0) return false;
+  bytes += got;
+  for (ssize_t sent = 0; sent < got;) {
+    const ssize_t n = send(to, part + sent, static_cast<std::size_t>(got - sent), MSG_NOSIGNAL);
+    if (n <= 0) return false;
+    sent += n;
+  }
+  return true;
+}
+
+}  // namespace
+
+Relay::Relay(int target) : target_(target), listener_(socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0)) {
+  sockaddr_in at = loopback(0);
+  socklen_t size = sizeof at;
+  if (bind(listener_, reinterpret_cast<sockaddr*>(&at), sizeof at) != 0 || listen(listener_, 64) != 0 ||
+      getsockname(listener_, reinterpret_cast<sockaddr*>(&at), &size) != 0)
+    throw std::runtime_error("no port for the relay");
+  port_ = ntohs(at.sin_port);
+  thread_ = std::thread([this] { run(); });
+}
+
+Relay::~Relay() {
+  over_ = true;
+  thread_.join();
+  close(listener_);
+}
+
+void Relay::run() {
+  std::vector<std::pair<int, int>> pairs;
+  while (!over_) {
+    if (pulled_) {
+      std::this_thread::sleep_for(std::chrono::milliseconds(5));
+      continue;
+    }
+    std::vector<pollfd> wanted{{listener_, POLLIN, 0}};
+    for (const auto& [a, b] : pairs) wanted.insert(wanted.end(), {{a, POLLIN, 0}, {b, POLLIN, 0}});
+    if (poll(wanted.data(), wanted.size(), 50) <= 0 || pulled_) continue;
+    std::vector<std::pair<int, int>> left;
+    for (std::size_t i = 0; i < pairs.size(); ++i) {
+      const auto [a, b] = pairs[i];
+      const bool lives = (wanted[1 + 2 * i].revents == 0 || pump(a, b, bytes_)) &&
+                         (wanted[2 + 2 * i].revents == 0 || pump(b, a, bytes_));
+      if (lives)
+        left.emplace_back(a, b);
+      else
+        close(a), close(b);
+    }
+    pairs = std::move(left);
+    if (wanted[0].revents == 0) continue;
+    const int here = accept4(listener_, nullptr, nullptr, SOCK_CLOEXEC);
+    const int there = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    const sockaddr_in to = loopback(target_);
+    if (here >= 0 && connect(there, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0)
+      pairs.emplace_back(here, there);
+    else
+      close(here), close(there);
+  }
+  for (const auto& [a, b] : pairs) close(a), close(b);
+}
+
+}  // namespace kw::test
