@@ -4,6 +4,7 @@
 #include <QSplitter>
 #include <QStackedWidget>
 
+#include "desktop/counts.hpp"
 #include "desktop/hosts/stock_view.hpp"
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
@@ -201,6 +202,30 @@ void MainWindow::powerOfMachine(host::PowerAct act) {
     if (button != QMessageBox::Ok) return;
   }
   desk_.hosts().power(hosted->host->record().id, hosted->id, name, act);
+}
+
+void MainWindow::fillPowerOfMany(QMenu* menu, const std::vector<Id>& machines) {
+  QMenu* power = menu->addMenu(tr("Power of all of them"));
+  using host::PowerAct;
+  for (const PowerAct act : {PowerAct::Start, PowerAct::ShutDown, PowerAct::Restart, PowerAct::Pause,
+                             PowerAct::Resume, PowerAct::Off, PowerAct::Reset})
+    power->addAction(host::losesWork(act) ? tr("%1…").arg(wordsFor(act)) : wordsFor(act), this,
+                     [this, machines, act] { powerOfMany(machines, act); });
+  power->addSeparator();
+  power->addAction(tr("Stop asking further ones"), this, [this] { desk_.hosts().stopMany(); });
+}
+
+void MainWindow::powerOfMany(const std::vector<Id>& machines, host::PowerAct act) {
+  if (host::losesWork(act)) {
+    const QString count = machineCount(static_cast<int>(machines.size()));
+    const auto button = QMessageBox::warning(this, count,
+                                             tr("To %1 %2 does not ask the guests: what they have not saved "
+                                                "is lost, and their disks may be damaged.")
+                                                 .arg(wordsFor(act), count),
+                                             QMessageBox::Ok | QMessageBox::Cancel, QMessageBox::Cancel);
+    if (button != QMessageBox::Ok) return;
+  }
+  desk_.hosts().powerMany(machines, act);
 }
 
 void MainWindow::lookWhy(Id endpoint) {

@@ -227,6 +227,7 @@ void MainWindow::buildTop() {
     menu->addSeparator();
     fillOwnCommands(menu, machine);
   });
+  connect(roster_, &RosterList::menuOfManyWanted, this, &MainWindow::fillPowerOfMany);
   connect(roster_, &RosterList::groupSheetWanted, this, [this](Id folder) { editGroup(folder); });
   connect(roster_, &RosterList::newGroupWanted, this, [this](Id parent) { editGroup(0, parent); });
   connect(roster_, &RosterList::removeGroupWanted, this, &MainWindow::removeGroup);

@@ -65,6 +65,8 @@ class MainWindow : public QMainWindow {
   void editMany(const std::vector<Id>& machines);
   [[nodiscard]] class ManySheet* manySheet() const { return many_; }
   void removeMany(const std::vector<Id>& machines);
+  /// Asks their hosts, one machine after the other; what loses work is asked about once.
+  void powerOfMany(const std::vector<Id>& machines, host::PowerAct act);
   void duplicateMachine(Id machine);
   void toggleFavourite(Id machine);
   void fillTemplates(class QMenu* menu);
@@ -149,6 +151,7 @@ class MainWindow : public QMainWindow {
   void followHost(Id endpoint);
   void buildPowerMenu(class QMenu* session);
   void powerOfMachine(host::PowerAct act);
+  void fillPowerOfMany(class QMenu* menu, const std::vector<Id>& machines);
   void refreshPower(bool console, const QString& consoleWhy);
   void recordsChanged();
   [[nodiscard]] MachineNow nowOf(const Machine& machine) const;

@@ -503,6 +503,7 @@ void RosterList::menuOfMany(const QPoint& at) {
   QMenu menu;
   menu.addAction(tr("Edit %1 together…").arg(machineCount(static_cast<int>(all.size()))), this,
                  [this, all] { emit sheetOfManyWanted(all); });
+  emit menuOfManyWanted(&menu, all);
   menu.addAction(tr("Remove them"), this, [this, all] { emit removeManyWanted(all); });
   menu.exec(at);
 }

@@ -63,6 +63,8 @@ class RosterList : public QAbstractScrollArea {
   void sheetOfManyWanted(const std::vector<kw::Id>& machines);
   void pasteWanted();
   void removeManyWanted(const std::vector<kw::Id>& machines);
+  /// The menu of several likewise.
+  void menuOfManyWanted(QMenu* menu, const std::vector<kw::Id>& machines);
   /// The menu of one machine is about to show: the window adds what it knows.
   void menuWanted(QMenu* menu, kw::Id machine);
   void groupSheetWanted(kw::Id folder);

@@ -117,6 +117,57 @@ void Hosts::power(Id hostRecord, const std::string& id, const QString& name, hos
           [&](host::Host::Done done) { w->second.host->power(id, act, std::move(done)); });
 }
 
+struct Hosts::Many {
+  host::PowerAct act;
+  int round = 0;
+  std::vector<std::pair<HostedRecord, QString>> todo;  ///< what is asked, and the machine's name
+  std::size_t next = 0;
+  int asked = 0, done = 0;
+  QStringList failed;
+};
+
+void Hosts::powerMany(const std::vector<Id>& machines, host::PowerAct act) {
+  const auto many = std::make_shared<Many>();
+  many->act = act;
+  many->round = ++manyRound_;
+  many->asked = static_cast<int>(machines.size());
+  for (const Id id : machines) {
+    const auto found = records_.snapshot().machines.find(id);
+    if (found == records_.snapshot().machines.end()) continue;
+    const QString name = QString::fromStdString(found->second.name);
+    if (auto hosted = of(id))
+      many->todo.emplace_back(std::move(*hosted), name);
+    else
+      many->failed << tr("%1 (no host is known for it)").arg(name);
+  }
+  nextOfMany(many);
+}
+
+void Hosts::nextOfMany(const std::shared_ptr<Many>& many) {
+  const auto all = static_cast<int>(many->todo.size());
+  const bool stopped = many->round != manyRound_;
+  if (stopped || many->next == many->todo.size()) {
+    QString sentence = tr("%1: %2 of %3 told").arg(wordsFor(many->act)).arg(many->done).arg(many->asked);
+    if (stopped) sentence += tr(", then stopped");
+    if (!many->failed.isEmpty()) sentence += tr("; not: %1").arg(many->failed.join(", "));
+    emit said(sentence + ".");
+    return;
+  }
+  const auto& [hosted, name] = many->todo[many->next++];
+  emit said(tr("%1: %2, %3 of %4…").arg(wordsFor(many->act), name).arg(many->next).arg(all));
+  hosted.host->power(hosted.id, many->act,
+                     [channel = channel_, many, name = name](std::exception_ptr failure) {
+                       const QString wrong = failure ? QString::fromStdString(messageOf(failure)) : QString();
+                       Channel::call(channel, [many, name, wrong](Hosts& h) {
+                         if (wrong.isEmpty())
+                           ++many->done;
+                         else
+                           many->failed << tr("%1 (%2)").arg(name, wrong);
+                         h.nextOfMany(many);
+                       });
+                     });
+}
+
 void Hosts::change(Id hostRecord, const std::string& id, const QString& name,
                    const host::ConsoleChange& change, const QString& done) {
   const auto w = watched_.find(hostRecord);

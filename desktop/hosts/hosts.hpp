@@ -41,6 +41,11 @@ class Hosts : public QObject {
 
   /// Orders; failures and outcomes are told by `said`.
   void power(Id hostRecord, const std::string& id, const QString& name, host::PowerAct act);
+  /// Several machines, one after the other for each host; `said` counts along, and names what failed at the
+  /// end.
+  void powerMany(const std::vector<Id>& machines, host::PowerAct act);
+  /// No further machine of powerMany() is asked.
+  void stopMany() { ++manyRound_; }
   void change(Id hostRecord, const std::string& id, const QString& name, const host::ConsoleChange& change,
               const QString& done);
 
@@ -58,6 +63,9 @@ class Hosts : public QObject {
   Runtime& runtime_;
   Records& records_;
   std::shared_ptr<Channel> channel_;
+  struct Many;
+  void nextOfMany(const std::shared_ptr<Many>& many);
+  int manyRound_ = 0;
   std::map<Id, Watched> watched_;
   QTimer announce_;
 };

@@ -271,3 +271,39 @@ TEST_CASE("50,000 machines of stock narrow at once", "[window][hosts]") {
   model.setNarrow("palm-house-4999");
   CHECK(model.rowCount() == 12);  // itself, …90 to …99, and the host's line
 }
+
+TEST_CASE("Several machines are switched together, one progress, what fails named", "[window][hosts]") {
+  HostBench b;
+  Id other = 0;
+  b.tools.store->commit("link the other", [&](StoreWriter& w) {
+    for (const char* name : {"palm-house-02", "palm-house-99"}) {
+      Machine m;
+      m.folder = b.groupId, m.name = name, m.host = "orchard";
+      w.put(m);
+      w.set({OwnerKind::Machine, m.id}, "host.id", lab::idForName(name));
+      other = other == 0 ? m.id : other;
+    }
+  });
+  MainWindow& window = b.open();
+  QStringList told;
+  QObject::connect(&window.desk().hosts(), &Hosts::said, [&](const QString& s) { told << s; });
+  const auto state = [&](Id id) {
+    const auto hosted = window.desk().hosts().of(id);
+    return hosted && hosted->machine ? hosted->machine->state : host::Running::Unknown;
+  };
+  REQUIRE(shown(
+      [&] { return state(b.machineIds[0]) == host::Running::On && state(other) == host::Running::On; }));
+  QTest::keyClick(window.roster(), Qt::Key_A, Qt::ControlModifier);
+  REQUIRE(window.roster()->chosen().size() == 3);
+  window.powerOfMany(window.roster()->chosen(), host::PowerAct::ShutDown);
+  REQUIRE(
+      shown([&] { return !told.isEmpty() && told.back().endsWith('.') && told.back().contains(" of 3"); }));
+  CHECK(told.size() == 4);
+  CHECK(told.back().contains("2 of 3"));
+  CHECK(told.back().contains("palm-house-99"));
+  CHECK(shown(
+      [&] { return state(b.machineIds[0]) == host::Running::Off && state(other) == host::Running::Off; }));
+  QMenu menu;
+  emit window.roster()->menuOfManyWanted(&menu, window.roster()->chosen());
+  CHECK(menu.actions().size() == 1);
+}
