@@ -238,7 +238,8 @@ void FileWork::next() {
     running_ = false;
     forAll_ = ForAll::Ask;
     if (done_ + failures_ > 0)
-      emit finished(failures_ == 0 ? tr("%n file(s) copied, sizes agree", nullptr, done_)
+      emit finished(failures_ == 0 ? (done_ == 1 ? tr("1 file copied, sizes agree")
+                                                 : tr("%1 files copied, sizes agree").arg(done_))
                                    : tr("%1 copied, %2 failed or left out").arg(done_).arg(failures_));
     done_ = failures_ = 0;
     return;

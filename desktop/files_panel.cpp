@@ -49,6 +49,8 @@ class FileModel : public QFileSystemModel {
   [[nodiscard]] QVariant headerData(int section, Qt::Orientation way, int role) const override {
     if (role == Qt::DisplayRole && section == 3) return FilesPanel::tr("Changed");
     if (role == Qt::DecorationRole) return {};
+    // In line with the other list's.
+    if (role == Qt::TextAlignmentRole) return QVariant::fromValue(Qt::AlignLeft | Qt::AlignVCenter);
     return QFileSystemModel::headerData(section, way, role);
   }
 };

@@ -48,6 +48,12 @@ namespace kw::desktop {
 namespace {
 constexpr int kJournalLooked = 200;  ///< entries, for what happened to a machine lately
 constexpr int kLately = 6;
+
+/// Of a journal's entry; of a log only the name, not the whole path.
+QString whatHappened(const std::string& text) {
+  const QString said = QString::fromStdString(text);
+  return said.startsWith("log /") ? MainWindow::tr("log %1").arg(QFileInfo(said.mid(4)).fileName()) : said;
+}
 }  // namespace
 
 MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_(desk) {
@@ -420,6 +426,7 @@ std::vector<SideCheck> MainWindow::statesIn(Id folder) const {
 }
 
 void MainWindow::refreshSide() {
+  side_->setAbout(aboutOf(centre_->currentWidget() == sheet_ ? sheet_->machine() : currentMachine()));
   if (centre_->currentWidget() == sheet_) {
     if (const auto draft = sheet_->draftEndpoint()) {
       side_->setRoute(tr("What will happen"), desk_.route(*draft, sheet_->machineName()));
@@ -444,7 +451,6 @@ void MainWindow::refreshSide() {
     return;
   }
   side_->setChecks({}, {});
-  side_->setAbout(aboutOf(currentMachine()));
   OpenSession* session = current();
   const auto asked = desk_.records().snapshot().endpoints.find(whyEndpoint_);
   const bool why = !findings_.empty() && asked != desk_.records().snapshot().endpoints.end() &&
@@ -494,7 +500,7 @@ std::vector<SideAbout> MainWindow::aboutOf(Id machine) {
             QDateTime::fromString(QString::fromStdString(e.when), Qt::ISODate).toLocalTime();
         lately_.lines << tr("%1 · %2").arg(
             when.date() == QDate::currentDate() ? when.toString("HH:mm") : when.toString("d MMM HH:mm"),
-            QString::fromStdString(e.text));
+            whatHappened(e.text));
       }
     } catch (const Error&) {
       lately_.lines.clear();  // told of where the journal itself is looked at

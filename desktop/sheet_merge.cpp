@@ -58,7 +58,7 @@ void Sheet::showMerge() {
   } catch (const Error&) {
     who.clear();
   }
-  merge_->show(machineName(), who,
+  merge_->show(QString::fromStdString(theirs_->machines.at(machine_.id).name), who,
                differencesOf(draftOf(*base_, machine_.id), draft(), draftOf(*theirs_, machine_.id)));
   middle_->hide();
   meanwhile_->hide();

@@ -91,11 +91,14 @@ void Side::paintAbout(QPainter& p, qreal y) {
     y += 22;
     p.setFont(windowFont(8.5));
     for (const QString& line : section.lines) {
-      const QRectF box =
-          p.boundingRect(QRectF(kLeft, y, width() - kLeft - kRight, 400), Qt::TextWordWrap, line);
+      const int room = width() - kLeft - kRight;
+      // What does not break into words is cut in its middle, not wrapped.
+      const bool oneWord = p.fontMetrics().horizontalAdvance(line.section(' ', -1)) > room;
+      const QString shown = oneWord ? p.fontMetrics().elidedText(line, Qt::ElideMiddle, room) : line;
+      const QRectF box = p.boundingRect(QRectF(kLeft, y, room, 400), Qt::TextWordWrap, shown);
       if (box.bottom() > bottom) return;
       p.setPen(s.quiet);
-      p.drawText(box, Qt::TextWordWrap, line);
+      p.drawText(box, Qt::TextWordWrap, shown);
       y = box.bottom() + 4;
     }
     y += 12;

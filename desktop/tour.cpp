@@ -4,6 +4,7 @@
 #include <QDir>
 #include <QElapsedTimer>
 #include <QFile>
+#include <QLabel>
 #include <QLineEdit>
 #include <QListWidget>
 #include <QPushButton>
@@ -21,6 +22,8 @@
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
+#include "desktop/record/credentials_view.hpp"
+#include "desktop/record/merge_view.hpp"
 #include "desktop/screen_window.hpp"
 #include "desktop/sharing/sharing_view.hpp"
 #include "desktop/sheet.hpp"
@@ -52,6 +55,7 @@ class Tour {
     stock();
     starting();
     sharing();
+    records();
     trusted();
     colours();
     fullScreen();
@@ -331,6 +335,30 @@ class Tour {
     page->findChild<QPushButton*>("makePass")->click();
     until("a pass is made", [&] { return page->passes()->rowCount() > 1; });
     picture(window_, "sharing");
+    window_.showStage();
+  }
+  /// Sign-ins with a name, and two people who changed one record.
+  void records() {
+    window_.showCredentials("duty on the guests");
+    until("the code of the second factor shows",
+          [&] { return window_.credentials()->findChild<QLabel*>("credentialCodeNow")->text().size() > 8; });
+    picture(window_, "credentials");
+    window_.editMachine(machineId("mist-bench"));
+    Records& records = window_.desk().records();
+    Machine theirs = records.snapshot().machines.at(machineId("mist-bench"));
+    auto* name = window_.sheet()->findChild<QLineEdit*>("machineName");
+    name->setText("mist-bench-east");
+    theirs.tags = "controller, east house";
+    // As a colleague's window would.
+    records.store().commit("tag the east house", [&](StoreWriter& w) {
+      w.put(theirs);
+      w.set({OwnerKind::Machine, theirs.id}, "screen.quality", "high");
+    });
+    window_.sheet()->findChild<QPushButton*>("keep")->click();
+    until("both changes are side by side", [&] { return window_.sheet()->mergeView()->isVisible(); });
+    picture(window_, "merge");
+    window_.sheet()->findChild<QPushButton*>("dropMine")->click();
+    records.undo();
     window_.showStage();
   }
   void trusted() {

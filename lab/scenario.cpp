@@ -6,6 +6,7 @@
 
 #include "base/file.hpp"
 #include "route/opening.hpp"
+#include "route/sign_in_source.hpp"
 
 namespace kw::lab {
 
@@ -212,6 +213,8 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
     if (folder.name == "Alder Vale") return;
   const std::string fernery = kFernery, orchard = kOrchard;
   std::map<std::string, Id> screenOf, hosted;
+  Credential guests, gateKeeper;
+  std::vector<Id> shells;
   store.commit("make the demo garden", [&](StoreWriter& w) {
     const auto folder = [&](Id parent, const std::string& name, const std::string& host) {
       Folder f;
@@ -229,6 +232,7 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
                              const std::string& tags, const std::vector<Way>& ways) {
       Machine m;
       m.folder = group, m.name = name, m.host = host, m.tags = tags;
+      if (name == "mist-bench") m.notes = "Valve B sticks below 8 °C. The 06:30 cycle must not be missed.";
       w.put(m);
       int position = 0;
       for (const auto& [label, address] : ways) {
@@ -236,6 +240,7 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
         e.machine = m.id, e.label = label, e.address = address, e.position = position++;
         w.put(e);
         if (e.scheme() == "vnc" && !screenOf.contains(name)) screenOf[name] = e.id;
+        if (e.label == "shell" && name != "gatehouse") shells.push_back(e.id);
       }
       // audio-guide is the planned mistake: its host never heard of it.
       if (!host.empty() && name != "audio-guide") hosted[name] = m.id;
@@ -290,6 +295,18 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
     w.set({OwnerKind::Folder, glass}, "screen.fit", "fill");
     w.set({OwnerKind::Folder, place}, "clipboard.way", "both");
     w.set({OwnerKind::Folder, palm}, "screen.quality", "medium");
+    // What people add to their records in time.
+    w.set({OwnerKind::Folder, place}, "commands.own", "Look whether it is there = ping -c 1 {host}");
+    w.set({OwnerKind::Folder, visitor}, "look.colour", "clay");
+    w.set({OwnerKind::Folder, visitor}, "look.mark", "VC");
+    w.set({OwnerKind::Folder, outdoors}, "look.colour", "lake");
+    guests.name = "duty on the guests", guests.user = "duty";
+    guests.notes = "One account on every guest of fernery and orchard.";
+    guests.expires = "2027-03-01";
+    w.put(guests);
+    gateKeeper.name = "gate keeper", gateKeeper.user = "keeper";
+    w.put(gateKeeper);
+    for (const Id shell : shells) w.set({OwnerKind::WayIn, shell}, "signin.from", "named:duty on the guests");
   });
   if (gatehouse != nullptr)
     store.pin("ssh " + gatehouse->address + ":" + std::to_string(gatehouse->port), gatehouse->sha256);
@@ -297,6 +314,11 @@ void fillStore(Store& store, Vault& vault, const LabSecrets& secrets, const Gate
   OpeningTools tools;
   tools.store = std::shared_ptr<Store>(&store, [](Store*) {});
   tools.vault = std::shared_ptr<Vault>(&vault, [](Vault*) {});
+  SecretBundle account;
+  account.password = secrets.guestPassword;
+  // A second factor of the demo; the secret of RFC 6238's examples.
+  account.codeSecret = "12345678901234567890";
+  keepBundle(tools, guests.id, account);
   for (const auto& [name, endpoint] : screenOf)
     if (name != "audio-guide")
       keepSignIn(tools, {OwnerKind::WayIn, endpoint}, {"", secrets.consolePasswords.at(name)});

@@ -38,9 +38,6 @@ void StockDelegate::paint(QPainter* p, const QStyleOptionViewItem& option, const
   const bool chosen = option.state.testFlag(QStyle::State_Selected);
   if (host) p->fillRect(cell, s.raised);
   if (chosen && !host) {
-    QColor tint = s.copper;
-    tint.setAlpha(46);
-    p->fillRect(cell, tint);
     if (index.column() == 0) p->fillRect(QRect(cell.left(), cell.top(), 3, cell.height()), s.copper);
   }
   p->setPen(s.line);
