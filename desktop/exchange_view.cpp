@@ -5,14 +5,13 @@
 #include <QFileDialog>
 #include <QGridLayout>
 #include <QHBoxLayout>
-#include <QJsonDocument>
 #include <QJsonObject>
 #include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
 #include <QVBoxLayout>
 
-#include "base/file.hpp"
+#include "desktop/json_file.hpp"
 #include "desktop/plain_table.hpp"
 #include "desktop/theme.hpp"
 
@@ -23,17 +22,6 @@ enum Column { kDo, kName, kAddress, kGroup, kFound, kFrom };
 
 std::filesystem::path columnsFile() { return configFolder() / "columns.json"; }
 
-QJsonObject allRemembered() {
-  try {
-    const Bytes bytes = readFile(columnsFile());
-    return QJsonDocument::fromJson(
-               QByteArray(reinterpret_cast<const char*>(bytes.data()), static_cast<qsizetype>(bytes.size())))
-        .object();
-  } catch (const Error&) {
-    return {};  // none was said by hand yet
-  }
-}
-
 QString headingsKey(const exchange::Table& table) {
   QStringList all;
   for (const std::string& h : table.headings) all << QString::fromStdString(h);
@@ -42,7 +30,7 @@ QString headingsKey(const exchange::Table& table) {
 
 /// As somebody said for a table with these headings before, else as it was found out.
 exchange::TableColumns rememberedColumns(const exchange::Table& table) {
-  const QJsonObject known = allRemembered().value(headingsKey(table)).toObject();
+  const QJsonObject known = readJson(columnsFile()).object().value(headingsKey(table)).toObject();
   if (known.isEmpty()) return table.found;
   exchange::TableColumns out;
   for (auto at = known.begin(); at != known.end(); ++at)
@@ -53,15 +41,11 @@ exchange::TableColumns rememberedColumns(const exchange::Table& table) {
 }
 
 void rememberColumns(const exchange::Table& table, const exchange::TableColumns& columns) {
-  QJsonObject all = allRemembered(), one;
+  QJsonObject all = readJson(columnsFile()).object(), one;
   for (const auto& [field, column] : columns) one[QString::fromStdString(field)] = static_cast<int>(column);
   all[headingsKey(table)] = one;
-  const QByteArray text = QJsonDocument(all).toJson();
-  std::error_code ignored;
-  std::filesystem::create_directories(columnsFile().parent_path(), ignored);
   try {
-    writeFileSafely(columnsFile(),
-                    viewOf(std::string_view(text.constData(), static_cast<std::size_t>(text.size()))), 0600);
+    writeJson(columnsFile(), QJsonDocument(all));
   } catch (const Error&) {
     // Not remembered, then; what is shown counts all the same.
   }

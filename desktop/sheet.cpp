@@ -404,6 +404,7 @@ void Sheet::writeDraft(StoreWriter& w) {
   for (const auto& [owner, values] : changes_) {
     Owner real = owner;
     if (real.kind == OwnerKind::WayIn && real.id == 0) real.id = ways_[currentWay_].endpoint.id;
+    if (real.kind == OwnerKind::Machine && real.id == 0) real.id = machine_.id;
     for (const auto& [key, value] : values) w.set(real, key, value);
   }
 }

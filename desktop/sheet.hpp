@@ -88,6 +88,7 @@ class Sheet : public QWidget {
   void showMerge();
   void hideMerge();
   void keepMerged();
+  void makeAnew();
   void recordsChanged();
   [[nodiscard]] struct RecordDraft draft() const;
   void writeDraft(StoreWriter& writer);

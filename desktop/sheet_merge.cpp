@@ -41,13 +41,29 @@ RecordDraft Sheet::draft() const {
   return out;
 }
 
+/// The draft becomes a new machine: its own settings go with it, and those of the way in that is edited.
+void Sheet::makeAnew() {
+  const Id oldMachine = machine_.id, oldWay = ways_[currentWay_].endpoint.id;
+  SettingChanges kept;
+  for (const auto& [owner, values] : draft().settings) {
+    const bool machines = owner == Owner{OwnerKind::Machine, oldMachine};
+    if (!machines && owner != Owner{OwnerKind::WayIn, oldWay}) continue;
+    for (const auto& [key, value] : values) kept[{owner.kind, 0}][key] = value;
+  }
+  for (const auto& [owner, values] : changes_)
+    if (owner.kind == OwnerKind::Folder) kept[owner] = values;
+  changes_ = kept;
+  machine_.id = machine_.version = 0;
+  for (EndpointRow& row : ways_) row.endpoint.id = row.endpoint.version = 0;
+  owner_ = {OwnerKind::WayIn, 0};
+}
+
 void Sheet::showMerge() {
   theirs_ = records_.shared();
   if (!theirs_->machines.contains(machine_.id)) {
     meanwhile_->setText(tr("Somebody removed this machine meanwhile. Keeping makes it anew."));
     meanwhile_->show();
-    machine_.id = machine_.version = 0;
-    for (EndpointRow& row : ways_) row.endpoint.id = row.endpoint.version = 0;
+    makeAnew();
     base_ = theirs_;
     return;
   }

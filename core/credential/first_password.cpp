@@ -16,18 +16,12 @@
 
 #include "base/bounded_reader.hpp"
 #include "base/error.hpp"
+#include "base/freer.hpp"
 
 namespace kw {
 
 namespace {
 
-template <auto Free>
-struct Freer {
-  template <typename T>
-  void operator()(T* what) const {
-    Free(what);
-  }
-};
 using Bio = std::unique_ptr<BIO, Freer<BIO_free>>;
 using Pkey = std::unique_ptr<EVP_PKEY, Freer<EVP_PKEY_free>>;
 using PkeyContext = std::unique_ptr<EVP_PKEY_CTX, Freer<EVP_PKEY_CTX_free>>;

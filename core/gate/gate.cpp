@@ -436,14 +436,14 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     plan.label = e.label + " · " + kindOf(address, setting);
     plan.keptPasswords = kept;
     // The snapshot lives as long as the reader that is made of it.
-    plan.open = [this, snapshot = records, way, address, machine](std::map<std::string, std::string> over,
-                                                                  bool fromVault) {
+    plan.open = [this, snapshot = records, way, address, machine](const std::string& keyFile,
+                                                                  bool keptSecrets) {
       OpeningTools mine = tools;
-      if (!fromVault) mine.vault = nullptr;
+      mine.givenKeyFile = keyFile;
+      if (!keptSecrets) mine.vault = nullptr, mine.onlyGiven = true;
       const Owner owner{OwnerKind::WayIn, way};
-      over.try_emplace("screen.size", "asis");
       return makeSession(runtime.strand(), address, machine,
-                         overlaid(settingsOf(*snapshot, owner), std::move(over)), mine, owner);
+                         overlaid(settingsOf(*snapshot, owner), {{"screen.size", "asis"}}), mine, owner);
     };
     plan.audit = [this](const std::string& who, const std::string& from, const std::string& what, Json more) {
       store.audit(who, from, what, std::move(more));

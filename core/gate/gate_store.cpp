@@ -9,6 +9,7 @@
 
 #include "base/bytes.hpp"
 #include "base/error.hpp"
+#include "base/iso_time.hpp"
 
 namespace kw::gate {
 
@@ -435,12 +436,7 @@ Bytes bytesOf(SQLite::Column column) {
 }  // namespace
 
 void GateStore::audit(const std::string& who, const std::string& from, const std::string& what, Json more) {
-  char when[32];
-  const std::time_t now = std::time(nullptr);
-  std::tm parts{};
-  gmtime_r(&now, &parts);
-  std::strftime(when, sizeof when, "%Y-%m-%dT%H:%M:%SZ", &parts);
-  Json entry{{"when", when}, {"who", who}, {"from", from}, {"what", what}};
+  Json entry{{"when", nowText()}, {"who", who}, {"from", from}, {"what", what}};
   if (more.is_object()) entry.update(more);
   const std::string text = entry.dump(-1, ' ', false, Json::error_handler_t::replace);
   state_->guarded([&] {

@@ -204,14 +204,14 @@ Room::~Room() {
 
 void Room::start() { begin({}); }
 
-void Room::begin(std::map<std::string, std::string> over) {
+void Room::begin(const std::string& keyFile) {
   if (session_) {
     session_->stopObserving(watcher_);
     session_->end();
   }
   question_.reset();
   reply_ = {};
-  session_ = plan_.open(std::move(over), plan_.keptPasswords);
+  session_ = plan_.open(keyFile, plan_.keptPasswords);
   watcher_ = std::make_shared<Watcher>(plan_.strand, weak_from_this());
   session_->setPolicy(policy());
   session_->observe(watcher_);
@@ -455,7 +455,7 @@ void Room::answer(Visitor& v, const Json& given) {
     if (keyFile_ >= 0) ::close(keyFile_);
     keyFile_ = memoryFileWith(key);
     plan_.audit(v.person.name, v.from, "signs in with a key of their own", {{"machine", plan_.machine}});
-    return begin({{"ssh.keys", "/proc/" + std::to_string(getpid()) + "/fd/" + std::to_string(keyFile_)}});
+    return begin("/proc/" + std::to_string(getpid()) + "/fd/" + std::to_string(keyFile_));
   }
   if (!reply_) return;
   Answer a;

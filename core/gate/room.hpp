@@ -41,7 +41,7 @@ class Room : public std::enable_shared_from_this<Room> {
     std::string machine, label;
     Rules rules;
     /// Makes the machine's session; `over` are settings laid over the record's.
-    std::function<std::shared_ptr<Session>(std::map<std::string, std::string> over, bool keptPasswords)> open;
+    std::function<std::shared_ptr<Session>(const std::string& keyFile, bool keptSecrets)> open;
     std::function<void(const std::string& who, const std::string& from, const std::string& what,
                        nlohmann::json more)>
         audit;
@@ -97,7 +97,7 @@ class Room : public std::enable_shared_from_this<Room> {
   void typeText(Visitor& v, const Json& message);
   void tellText(Visitor& v);
   void textSoon();
-  void begin(std::map<std::string, std::string> over);
+  void begin(const std::string& keyFile);
   void askForHand(Visitor& v);
   Task<void> keepForAWhile();
 

@@ -1,5 +1,7 @@
 #include "host/stock.hpp"
 
+#include "base/iso_time.hpp"
+
 #include <ctime>
 #include <nlohmann/json.hpp>
 
@@ -130,13 +132,6 @@ StockMachine stockMachineFrom(const Json& json) {
   return m;
 }
 
-std::string timeText() {
-  const std::time_t now = std::time(nullptr);
-  std::tm parts{};
-  gmtime_r(&now, &parts);
-  char out[32];
-  std::strftime(out, sizeof out, "%Y-%m-%dT%H:%M:%SZ", &parts);
-  return out;
-}
+std::string timeText() { return nowText(); }
 
 }  // namespace kw::host

@@ -3,7 +3,6 @@
 #include <pwd.h>
 #include <unistd.h>
 
-#include <ctime>
 #include <stdexcept>
 
 namespace kw {
@@ -90,15 +89,6 @@ void takeRow(Snapshot& s, const std::string& table, Id id, const Json& r) {
 Credential credentialOf(const Json& r) {
   return {number(r, "id"),  text(r, "name"),    text(r, "user"),     text(r, "domain"),
           text(r, "notes"), text(r, "expires"), number(r, "version")};
-}
-
-std::string nowText() {
-  const std::time_t now = std::time(nullptr);
-  std::tm parts{};
-  gmtime_r(&now, &parts);
-  char text[32];
-  std::strftime(text, sizeof text, "%Y-%m-%dT%H:%M:%SZ", &parts);
-  return text;
 }
 
 std::string personHere() {

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "base/iso_time.hpp"
 #include "record/history.hpp"
 #include "record/model.hpp"
 
@@ -54,8 +55,6 @@ std::vector<FieldChange> fieldChangesOf(const Json& images);
 /// Whether any of it was about one of these: itself, its settings, a machine's ways in. No owners: always.
 bool concerns(const Json& images, const std::vector<Owner>& about);
 
-/// Now, ISO 8601, UTC.
-std::string nowText();
 /// The name of whoever runs this program here, for who changed what.
 std::string personHere();
 

@@ -9,18 +9,12 @@
 #include <openssl/rsa.h>
 
 #include "base/error.hpp"
+#include "base/freer.hpp"
 
 namespace kw::rfb {
 
 namespace {
 
-template <auto Free>
-struct Freer {
-  template <typename T>
-  void operator()(T* p) const {
-    Free(p);
-  }
-};
 using Cipher = std::unique_ptr<EVP_CIPHER_CTX, Freer<EVP_CIPHER_CTX_free>>;
 using Mac = std::unique_ptr<EVP_MAC, Freer<EVP_MAC_free>>;
 using MacContext = std::unique_ptr<EVP_MAC_CTX, Freer<EVP_MAC_CTX_free>>;

@@ -24,6 +24,10 @@ struct OpeningTools {
   std::optional<std::string> givenPassword = {};  ///< for the address itself, instead of kept ones
   std::string givenUser = {};                     ///< likewise
   std::string via = {};                           ///< jumps that go before all settings
+  std::string givenKeyFile = {};                  ///< tried before all others, for the address itself
+  /// Nothing that this desk has signs in on the address itself: no kept password, key, agent or command. For
+  /// visitors who are to know the machine's own password.
+  bool onlyGiven = false;
 };
 
 /// The value in force of one setting, by key. Never throws; always a value that the setting allows.

@@ -59,8 +59,8 @@ SignInSource::SignInSource(OpeningTools tools, Owner owner, const Address& to, c
     domain_ = found->domain;
   }
   if (!tools_.givenUser.empty()) user_ = tools_.givenUser;
-  if (from == "ask") mayFind_ = false;
-  if (from == "command" && !tools_.givenPassword) {
+  if (from == "ask" || tools_.onlyGiven) mayFind_ = false;
+  if (from == "command" && !tools_.givenPassword && !tools_.onlyGiven) {
     command_ = wordsWith(
         setting("signin.command"),
         {{"host", to.host}, {"port", std::to_string(to.port)}, {"user", user_}, {"address", to.uri()}});
@@ -108,7 +108,8 @@ void SignInSource::keep(const SignIn& signIn) const {
 }
 
 SecretBundle SignInSource::bundle() const {
-  return credential_ == 0 ? SecretBundle{} : keptBundle(tools_, credential_).value_or(SecretBundle{});
+  return credential_ == 0 || tools_.onlyGiven ? SecretBundle{}
+                                              : keptBundle(tools_, credential_).value_or(SecretBundle{});
 }
 
 void keepBundle(const OpeningTools& tools, Id credential, const SecretBundle& bundle) {

@@ -280,6 +280,11 @@ SshHop sshHop(const Address& address, const SettingReader& setting, const Openin
   o.useAgent = setting("ssh.agent") == "on";
   for (const std::string& file : splitList(option(address, "key", setting("ssh.keys"))))
     o.keyFiles.push_back(withHome(file));
+  if (tools.onlyGiven) {
+    o.useAgent = false;
+    o.keyFiles.clear();
+  }
+  if (!tools.givenKeyFile.empty()) o.keyFiles.insert(o.keyFiles.begin(), tools.givenKeyFile);
   if (const std::string own = setting("ssh.certificate"); !own.empty()) o.certificateFile = withHome(own);
   o.knownHostsFile = withHome(setting("ssh.knownhosts"));
   o.keepAlive = std::chrono::seconds(wholeOf(setting, "ssh.alive"));
@@ -325,6 +330,8 @@ std::vector<SshHop> hopsTo(const Address& address, const SettingReader& setting,
   // A password that was given is the target's: no jump on the way gets to see it.
   OpeningTools onTheWay = tools;
   onTheWay.givenPassword.reset();
+  onTheWay.givenKeyFile.clear();
+  onTheWay.onlyGiven = false;  // jumps are this desk's own
   if (via.empty() && address.scheme == "ssh" && setting("ssh.useconfig") == "on")
     return hopsFromSshConfig(address, onTheWay);
   return hopsFromText(via, onTheWay, 0);

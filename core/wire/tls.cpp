@@ -10,19 +10,14 @@
 
 #include <array>
 #include "base/error.hpp"
+#include "base/freer.hpp"
+#include "base/iso_time.hpp"
 #include "base/runtime.hpp"
 
 namespace kw {
 
 namespace {
 
-template <auto Free>
-struct Freer {
-  template <typename T>
-  void operator()(T* p) const {
-    Free(p);
-  }
-};
 using SslContext = std::unique_ptr<SSL_CTX, Freer<SSL_CTX_free>>;
 using SslHandle = std::unique_ptr<SSL, Freer<SSL_free>>;
 using CertificateHandle = std::unique_ptr<X509, Freer<X509_free>>;
@@ -142,9 +137,7 @@ std::string nameText(const X509_NAME* name) {
 std::string timeText(const ASN1_TIME* time) {
   std::tm parts{};
   if (ASN1_TIME_to_tm(time, &parts) != 1) return "unknown";
-  char text[32];
-  std::strftime(text, sizeof text, "%Y-%m-%dT%H:%M:%SZ", &parts);
-  return text;
+  return isoText(parts);
 }
 
 std::string fingerprint(const X509* certificate) {

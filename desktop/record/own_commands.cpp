@@ -2,29 +2,17 @@
 
 #include <QCryptographicHash>
 #include <QJsonArray>
-#include <QJsonDocument>
 #include <QMessageBox>
 #include <QProcess>
 
 #include "base/error.hpp"
-#include "base/file.hpp"
+#include "desktop/json_file.hpp"
 
 namespace kw::desktop {
 
 namespace {
 
 std::filesystem::path agreedFile() { return configFolder() / "commands.json"; }
-
-QJsonArray agreedList() {
-  try {
-    const Bytes bytes = readFile(agreedFile());
-    return QJsonDocument::fromJson(
-               QByteArray(reinterpret_cast<const char*>(bytes.data()), static_cast<qsizetype>(bytes.size())))
-        .array();
-  } catch (const Error&) {
-    return {};  // nothing was agreed to yet
-  }
-}
 
 QString markOf(const std::string& line) {
   return QString::fromLatin1(
@@ -50,14 +38,11 @@ OwnCommands::OwnCommands(QWidget* window) : QObject(window), window_(window) {
 }
 
 bool OwnCommands::agreed(const std::string& line) {
-  QJsonArray list = agreedList();
+  QJsonArray list = readJson(agreedFile()).array();
   if (list.contains(markOf(line))) return true;
   if (!ask(QString::fromStdString(line))) return false;
   list.append(markOf(line));
-  const QByteArray text = QJsonDocument(list).toJson();
-  std::filesystem::create_directories(agreedFile().parent_path());
-  writeFileSafely(agreedFile(),
-                  viewOf(std::string_view(text.constData(), static_cast<std::size_t>(text.size()))), 0600);
+  writeJson(agreedFile(), QJsonDocument(list));
   return true;
 }
 

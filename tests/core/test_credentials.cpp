@@ -7,6 +7,7 @@
 #include "record/catalogue.hpp"
 #include "record/words.hpp"
 #include "route/sign_in_source.hpp"
+#include "route/text_opening.hpp"
 #include "tests/store_suite.hpp"
 #include "tests/support.hpp"
 
@@ -129,6 +130,29 @@ TEST_CASE("A command's first line is the password; it gets words, not a shell", 
   CHECK(fetched("true").find("printed nothing") != std::string::npos);
   CHECK(fetched("/no/such/program").find("/no/such/program") != std::string::npos);
   CHECK(failureOf([&] { fetched("echo {nothing}"); }).find("stands for nothing") != std::string::npos);
+}
+
+TEST_CASE("For a visitor who is to know the machine's own password, nothing of this desk signs in",
+          "[credential]") {
+  CredentialBench b;
+  b.set({OwnerKind::WayIn, b.f.way}, "signin.from", "named:duty at night");
+  b.set({OwnerKind::WayIn, b.f.way}, "ssh.keys", "/etc/hostname");
+  b.tools.onlyGiven = true;
+  CHECK_FALSE(b.source().find(SecretUse::Proved).has_value());
+  CHECK(b.source().bundle().empty());
+  const Address to = parseAddress("ssh://duty@127.0.0.1");
+  const SettingReader setting = settingsOf(b.records, {OwnerKind::WayIn, b.f.way});
+  const SshHop hop = sshHop(to, setting, b.tools, {OwnerKind::WayIn, b.f.way});
+  CHECK_FALSE(hop.options.useAgent);
+  CHECK(hop.options.keyFiles.empty());
+  CHECK(hop.options.keyTexts.empty());
+  CHECK_FALSE(hop.options.password.has_value());
+  b.tools.givenKeyFile = "/proc/self/fd/9";
+  CHECK(sshHop(to, setting, b.tools, {OwnerKind::WayIn, b.f.way}).options.keyFiles ==
+        std::vector<std::string>{"/proc/self/fd/9"});
+  b.set({OwnerKind::WayIn, b.f.way}, "signin.from", "command");
+  b.set({OwnerKind::WayIn, b.f.way}, "signin.command", "echo orchid");
+  CHECK_FALSE(b.source().hasCommand());
 }
 
 TEST_CASE("Codes and their secrets, as services hand them out", "[credential]") {

@@ -214,6 +214,13 @@ TEST_CASE("A sheet that nobody edits follows a colleague; a machine that was rem
   theirs.name = "mist-bench";
   other->commit("theirs", [&](StoreWriter& w) { w.put(theirs); });
   CHECK(shown([&] { return bench.child<QLineEdit>("machineName")->text() == "mist-bench"; }, 2000));
+  other->commit("set", [&](StoreWriter& w) { w.set({OwnerKind::Machine, id}, "screen.fit", "fill"); });
+  REQUIRE(shown(
+      [&] {
+        return window.desk().records().snapshot().resolve({OwnerKind::Machine, id}, "screen.fit").value ==
+               "fill";
+      },
+      2000));
   typeInto(bench.child<QLineEdit>("machineName"), "mist-bench-2");
   other->commit("gone", [&](StoreWriter& w) { w.removeMachine(id); });
   REQUIRE(shown([&] { return !window.desk().records().snapshot().machines.contains(id); }, 2000));
@@ -222,6 +229,10 @@ TEST_CASE("A sheet that nobody edits follows a colleague; a machine that was rem
   const Machine* made = window.desk().records().snapshot().machineNamed("mist-bench-2");
   REQUIRE(made != nullptr);
   CHECK(window.desk().records().snapshot().endpointsOf(made->id).size() == 1);
+  const ResolvedSetting fit =
+      window.desk().records().snapshot().resolve({OwnerKind::Machine, made->id}, "screen.fit");
+  CHECK(fit.value == "fill");
+  CHECK(fit.setHere);
 }
 
 TEST_CASE("Two hundred machines are edited together, with mixed values and one undo", "[window][records]") {

@@ -1,6 +1,10 @@
 // Every way to sign in to OpenSSH's server.
 #include <fstream>
 
+#include "base/file.hpp"
+#include "route/hop.hpp"
+#include "route/sign_in_source.hpp"
+#include "route/text_opening.hpp"
 #include "tests/peers/ssh_support.hpp"
 
 using namespace kw;
@@ -185,11 +189,12 @@ namespace {
 /// A PAM service of its own that wants the account's password, then a one-time code (RFC 4226).
 class CodeService {
  public:
-  CodeService() {
+  /// "HOTP": by counter (RFC 4226); "HOTP/T30": by the clock (RFC 6238).
+  explicit CodeService(const std::string& kind = "HOTP") {
     fs::create_symlink("/usr/sbin/sshd", program());
     const std::string users = folder_.path / "users.oath";
     // The secret of RFC 4226's appendix D.
-    std::ofstream(users) << "HOTP kettle-duty - 3132333435363738393031323334353637383930\n";
+    std::ofstream(users) << kind << " kettle-duty - 3132333435363738393031323334353637383930\n";
     fs::permissions(users, fs::perms::owner_read | fs::perms::owner_write);
     std::ofstream(service()) << "auth requisite pam_unix.so\nauth required pam_oath.so usersfile=" << users
                              << " window=5 digits=6\naccount required pam_permit.so\n"
@@ -246,4 +251,104 @@ TEST_CASE("SSH: a password and then a one-time code", "[ssh][codes]") {
     answers->byWord[codeWord] = "000000";
     CHECK(signInAndRun(bench, options, answers).failed == ErrorKind::SignInFailed);
   }
+}
+
+namespace {
+
+/// Whoever is asked anything, the test fails.
+struct NobodyThere : Asker {
+  Task<Answer> ask(Question question) override {
+    asked.push_back(question.text);
+    co_return Answer{};
+  }
+  void doing(const std::string&) override {}
+  std::vector<std::string> asked;
+};
+
+/// Records with one way in by SSH that takes a named credential.
+struct CredentialBench {
+  CredentialBench(const SshBench& bench, const SecretBundle& secrets) : folder(bench.folder.path) {
+    tools.store = openSqliteStore(folder / "records.sqlite");
+    tools.vault = openVault(folder / "vault");
+    tools.ssh = std::make_shared<SshPool>([this] { return runtime.strand(); });
+    tools.store->pin("ssh 127.0.0.1:" + std::to_string(bench.port()), bench.server().hostKeySha256());
+    Credential c;
+    c.name = "duty on the guests";
+    tools.store->commit("fill", [&](StoreWriter& w) {
+      w.put(c);
+      Machine m;
+      m.name = "gatehouse";
+      w.put(m);
+      Endpoint e;
+      e.machine = m.id, e.label = "shell",
+      e.address = "ssh://kettle-duty@127.0.0.1:" + std::to_string(bench.port());
+      w.put(e);
+      owner = {OwnerKind::WayIn, e.id};
+      w.set({OwnerKind::Machine, m.id}, "signin.from", "named:duty on the guests");
+      for (const char* off : {"ssh.agent", "ssh.useconfig"}) w.set(owner, off, "off");
+      w.set(owner, "ssh.keys", "");
+    });
+    keepBundle(tools, c.id, secrets);
+  }
+  /// "", or why it does not sign in.
+  std::string signIn(const std::string& user) {
+    const Snapshot records = tools.store->load();
+    Address to = parseAddress(records.endpoints.at(owner.id).address);
+    to.user = user;
+    std::vector<SshHop> hops{sshHop(to, settingsOf(records, owner), tools, owner)};
+    RouteFacts facts;
+    std::string failed;
+    runToEnd([&]() -> Task<void> {
+      try {
+        auto connection = co_await tools.ssh->connect(hops, trustIn(tools.store), nobody, facts, nullptr);
+        with = connection->signedInWith();
+      } catch (const Error& e) {
+        failed = e.what();
+      }
+    });
+    return failed;
+  }
+  fs::path folder;
+  Runtime runtime{2};
+  OpeningTools tools;
+  Owner owner;
+  NobodyThere nobody;
+  std::string with;
+};
+
+}  // namespace
+
+TEST_CASE("SSH: a named credential answers password and code of a second factor by itself", "[ssh][codes]") {
+  if (!haveSshServer() || !mayMakeAccounts()) return;
+  Account account("alder-vale-7");
+  REQUIRE(account.made());
+  const CodeService service("HOTP/T30");
+  SshBench bench(kQuestionsOnly, service.program());
+  SecretBundle secrets;
+  secrets.password = "alder-vale-7", secrets.codeSecret = "12345678901234567890";
+  CredentialBench desk(bench, secrets);
+  const std::string failed = desk.signIn("kettle-duty");
+  INFO(failed);
+  CHECK(failed.empty());
+  CHECK(desk.with == "answers to its questions");
+  CHECK(desk.nobody.asked.empty());
+}
+
+TEST_CASE("SSH: a key kept inside a named credential opens, locked or not", "[ssh]") {
+  if (!haveSshServer()) return;
+  const std::string passphrase = GENERATE("", "fern gully");
+  CAPTURE(passphrase);
+  SshBench bench;
+  const fs::path key = bench.folder.path / "key";
+  lab::makeSshKey(key, "ed25519", passphrase);
+  bench.allowKey(key.string() + ".pub");
+  SecretBundle secrets;
+  secrets.key = textOf(readFile(key)), secrets.passphrase = passphrase;
+  fs::remove(key);
+  CredentialBench desk(bench, secrets);
+  const std::string failed = desk.signIn(lab::SshServer::user());
+  INFO(failed);
+  CHECK(failed.empty());
+  CHECK(desk.with == "a kept key");
+  CHECK(desk.nobody.asked.empty());
 }
