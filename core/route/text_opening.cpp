@@ -181,12 +181,6 @@ class OwnAnswers {
   static std::optional<std::string> some(const std::string& text) {
     return text.empty() ? std::nullopt : std::optional(text);
   }
-  static bool asksForCode(const std::string& text) {
-    const std::string said = lowered(text);
-    for (const char* word : {"code", "token", "one-time", "otp", "factor"})
-      if (said.find(word) != std::string::npos) return true;
-    return false;
-  }
   std::shared_ptr<SignInSource> source_;
 };
 

@@ -27,6 +27,9 @@ struct SshPrompt {
   bool again = false;  ///< the last answer was wrong
 };
 
+/// Whether a server's prompt wants the code of a second factor: "One-time password (OATH) for …".
+bool asksForCode(const std::string& prompt);
+
 /// What a connection asks while it is made; called on the connection's strand.
 class SshEvents {
  public:

@@ -117,7 +117,7 @@ Task<int> tryChallenge(State& s, SshEvents& events, bool& useKept, bool again) {
       char echo = 0;
       const char* text = ssh_userauth_kbdint_getprompt(s.session, static_cast<unsigned>(i), &echo);
       std::string said = cleanUtf8(text != nullptr ? text : "");
-      const bool asksPassword = lowered(said).find("password") != std::string::npos;
+      const bool asksPassword = lowered(said).find("password") != std::string::npos && !asksForCode(said);
       std::optional<std::string> given;
       if (asksPassword && useKept && s.options.password) {
         given = s.options.password;
@@ -157,6 +157,13 @@ bool done(State& s, int result, const char* with) {
 }
 
 }  // namespace
+
+bool asksForCode(const std::string& prompt) {
+  const std::string said = lowered(prompt);
+  for (const char* word : {"code", "token", "one-time", "one time", "otp", "factor"})
+    if (said.find(word) != std::string::npos) return true;
+  return false;
+}
 
 Task<void> checkHostKey(State& s, SshEvents& events) {
   ssh_key raw = nullptr;

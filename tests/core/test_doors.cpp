@@ -153,7 +153,7 @@ TEST_CASE("A host's console is chosen by the machine's ID and stays through a re
   bench.open(bench.console(kSeedBankId), "host-7");
   REQUIRE(bench.person->live());
   CHECK(bench.person->route.sealed);
-  CHECK(bench.person->questions.back().hint.find("host") != std::string::npos);
+  CHECK(bench.person->questions.back().account.find("host") != std::string::npos);
   for (const Chord& chord : chordsForText("Fern?"))
     for (const bool down : {true, false})
       for (const KeyStroke& k : chord) bench.session->key(k.keysym, k.scanCode, down);
