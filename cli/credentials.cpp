@@ -12,6 +12,7 @@
 #include "cli/verbs.hpp"
 #include "credential/first_password.hpp"
 #include "credential/one_time_code.hpp"
+#include "record/agreed.hpp"
 #include "record/catalogue.hpp"
 #include "route/sign_in_source.hpp"
 
@@ -240,6 +241,17 @@ void addCredentialVerbs(CLI::App& app, Chosen& chosen) {
     auto* verb = all->add_subcommand("remove", "Remove one with its secrets");
     verb->add_option("name", *name, "Its name")->required();
     verb->callback([name, &chosen] { chosen = [name] { return remove(*name); }; });
+  }
+  {
+    auto line = std::make_shared<std::string>();
+    auto* verb = all->add_subcommand("agree", "Lets a command of the records run on this desk");
+    verb->add_option("command", *line, "The whole command, as it stands in the records")->required();
+    verb->callback([line, &chosen] {
+      chosen = [line] {
+        agreeTo(*line);
+        return kDone;
+      };
+    });
   }
   {
     auto wish = std::make_shared<FirstWish>();

@@ -220,8 +220,7 @@ void MainWindow::runOwn(const std::string& line, Id machine, Id endpoint, const 
   const auto ways = s.endpointsOf(machine);
   const auto way = s.endpoints.find(endpoint);
   const Endpoint* meant = way != s.endpoints.end() ? &way->second : ways.empty() ? nullptr : ways.front();
-  if (own_ == nullptr) own_ = new OwnCommands(this);
-  own_->run(line, placeholdersOf(found->second, meant), [this, title, then](const QString& wrong) {
+  ownCommands()->run(line, placeholdersOf(found->second, meant), [this, title, then](const QString& wrong) {
     if (!wrong.isEmpty())
       say(tr("%1: %2").arg(title, wrong));
     else if (then)

@@ -25,6 +25,7 @@
 #include "desktop/main_window.hpp"
 #include "desktop/pane.hpp"
 #include "desktop/picture_view.hpp"
+#include "desktop/record/own_commands.hpp"
 #include "desktop/screen_window.hpp"
 #include "desktop/screens_plan.hpp"
 #include "desktop/sheet.hpp"
@@ -60,8 +61,21 @@ void MainWindow::connectSession(OpenSession* session) {
           });
 }
 
+namespace {
+
+/// A command for the password may come from a colleague's hand: it runs only when somebody here agreed to it.
+bool agreedToSignIn(const Snapshot& records, Id endpoint, OwnCommands& commands) {
+  const Owner owner{OwnerKind::WayIn, endpoint};
+  if (records.resolve(owner, "signin.from").value != "command") return true;
+  const std::string line = records.resolve(owner, "signin.command").value;
+  return line.empty() || commands.agreed(line);
+}
+
+}  // namespace
+
 void MainWindow::openEndpoint(Id endpoint) {
   const bool fresh = desk_.sessionOf(endpoint) == nullptr;
+  if (fresh && !agreedToSignIn(desk_.records().snapshot(), endpoint, *ownCommands())) return;
   if (fresh && !runBefore(endpoint)) return;
   OpenSession* session = desk_.open(endpoint);
   if (session == nullptr) return;

@@ -440,7 +440,12 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
                                                                   bool keptSecrets) {
       OpeningTools mine = tools;
       mine.givenKeyFile = keyFile;
-      if (!keptSecrets) mine.vault = nullptr, mine.onlyGiven = true;
+      if (!keptSecrets) {
+        mine.vault = nullptr;
+        mine.onlyGiven = true;
+        // Not over a connection that somebody else has signed in on.
+        mine.ssh = std::make_shared<SshPool>([this] { return runtime.strand(); });
+      }
       const Owner owner{OwnerKind::WayIn, way};
       return makeSession(runtime.strand(), address, machine,
                          overlaid(settingsOf(*snapshot, owner), {{"screen.size", "asis"}}), mine, owner);

@@ -3,6 +3,7 @@
 #include <boost/asio/experimental/awaitable_operators.hpp>
 #include <boost/asio/steady_timer.hpp>
 
+#include "record/agreed.hpp"
 #include "record/setting.hpp"
 #include "record/words.hpp"
 #include "wire/child.hpp"
@@ -61,9 +62,13 @@ SignInSource::SignInSource(OpeningTools tools, Owner owner, const Address& to, c
   if (!tools_.givenUser.empty()) user_ = tools_.givenUser;
   if (from == "ask" || tools_.onlyGiven) mayFind_ = false;
   if (from == "command" && !tools_.givenPassword && !tools_.onlyGiven) {
+    const std::string line = setting("signin.command");
+    if (!isAgreed(line))
+      throw Error(ErrorKind::Local,
+                  "its password comes from a command that nobody at this desk has agreed to", line)
+          .withCure("Open it in the window, which asks; or, in a shell: kettle credential agree COMMAND");
     command_ = wordsWith(
-        setting("signin.command"),
-        {{"host", to.host}, {"port", std::to_string(to.port)}, {"user", user_}, {"address", to.uri()}});
+        line, {{"host", to.host}, {"port", std::to_string(to.port)}, {"user", user_}, {"address", to.uri()}});
   }
 }
 

@@ -170,7 +170,7 @@ class OwnAnswers {
       case SshPrompt::Kind::Passphrase: co_return some(source_->bundle().passphrase);
       case SshPrompt::Kind::Challenge: {
         const std::string secret = source_->bundle().codeSecret;
-        if (!prompt.hidden && !asksForCode(prompt.text)) co_return std::nullopt;
+        if (!asksForCode(prompt.text)) co_return std::nullopt;
         co_return secret.empty() ? std::nullopt : std::optional(timeCode(secret, std::time(nullptr)));
       }
     }

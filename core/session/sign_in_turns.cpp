@@ -8,7 +8,8 @@ Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
   if (!wrongBefore_) {
     std::optional<SignIn> kept;
     if (kept_.find) kept = kept_.find(wish.use);
-    if (!kept && kept_.fetch) {
+    // Like a kept one, it answers nobody who would have it in clear, or has proved nothing.
+    if (!kept && kept_.fetch && mayAnswer(SecretUse::Unknown, wish.use)) {
       asker.doing("asking the command for the password");
       kept = co_await kept_.fetch();
     }

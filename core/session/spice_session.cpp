@@ -186,7 +186,8 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
     SignInWish wish;
     wish.label = config_.label;
     wish.use = sealing() ? SecretUse::Proved : SecretUse::Sealed;
-    if (needsPassword_ || config_.kept.fetch || (config_.kept.find && config_.kept.find(wish.use))) {
+    if (needsPassword_ || (config_.kept.fetch && mayAnswer(SecretUse::Unknown, wish.use)) ||
+        (config_.kept.find && config_.kept.find(wish.use))) {
       askedPassword_ = needsPassword_ = true;
       const SignIn given = co_await signIns_.next(*this, wish);
       password_ = given.password;

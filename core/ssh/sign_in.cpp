@@ -78,7 +78,7 @@ Task<bool> wouldTake(State& s, std::string file, std::string certificate) {
   co_return result == SSH_AUTH_SUCCESS;
 }
 
-/// A key that is kept by its text; its public half is asked about first.
+/// A key that is kept by its text.
 Task<int> tryKeyText(State& s, SshEvents& events, std::string text) {
   ssh_key raw = nullptr;
   int read = ssh_pki_import_privkey_base64(text.c_str(), "", nullptr, nullptr, &raw);

@@ -1,25 +1,12 @@
 #include "desktop/record/own_commands.hpp"
 
-#include <QCryptographicHash>
-#include <QJsonArray>
 #include <QMessageBox>
 #include <QProcess>
 
 #include "base/error.hpp"
-#include "desktop/json_file.hpp"
+#include "record/agreed.hpp"
 
 namespace kw::desktop {
-
-namespace {
-
-std::filesystem::path agreedFile() { return configFolder() / "commands.json"; }
-
-QString markOf(const std::string& line) {
-  return QString::fromLatin1(
-      QCryptographicHash::hash(QByteArray::fromStdString(line), QCryptographicHash::Sha256).toHex());
-}
-
-}  // namespace
 
 OwnCommands::OwnCommands(QWidget* window) : QObject(window), window_(window) {
   ask = [this](const QString& command) {
@@ -38,11 +25,9 @@ OwnCommands::OwnCommands(QWidget* window) : QObject(window), window_(window) {
 }
 
 bool OwnCommands::agreed(const std::string& line) {
-  QJsonArray list = readJson(agreedFile()).array();
-  if (list.contains(markOf(line))) return true;
+  if (isAgreed(line)) return true;
   if (!ask(QString::fromStdString(line))) return false;
-  list.append(markOf(line));
-  writeJson(agreedFile(), QJsonDocument(list));
+  agreeTo(line);
   return true;
 }
 

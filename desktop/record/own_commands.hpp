@@ -14,11 +14,12 @@ class OwnCommands : public QObject {
   explicit OwnCommands(QWidget* window);
   /// `done` gets an empty text when it ended well, else a sentence. Nothing runs when the person says no.
   void run(const std::string& line, const Placeholders& values, std::function<void(const QString&)> done);
+  /// True when somebody has agreed to it, now or before. Throws Error{Local} when that cannot be kept.
+  [[nodiscard]] bool agreed(const std::string& line);
   /// Asks the person; replaced by tests.
   std::function<bool(const QString& command)> ask;
 
  private:
-  [[nodiscard]] bool agreed(const std::string& line);
   QWidget* window_;
 };
 

@@ -4,6 +4,7 @@
 #include "base/file.hpp"
 #include "credential/first_password.hpp"
 #include "credential/one_time_code.hpp"
+#include "record/agreed.hpp"
 #include "record/catalogue.hpp"
 #include "record/words.hpp"
 #include "route/sign_in_source.hpp"
@@ -18,6 +19,7 @@ namespace {
 
 struct CredentialBench {
   CredentialBench() {
+    setenv("XDG_CONFIG_HOME", (folder.path / "xdg").c_str(), 1);
     tools.store = openSqliteStore(folder.path / "records.sqlite");
     tools.vault = openVault(folder.path / "config");
     f = fillStore(*tools.store);
@@ -27,6 +29,7 @@ struct CredentialBench {
     secrets.password = "orchid", secrets.use = SecretUse::Proved;
     keepBundle(tools, c.id, secrets);
   }
+  ~CredentialBench() { unsetenv("XDG_CONFIG_HOME"); }
   void set(Owner owner, const std::string& key, const std::string& value) {
     tools.store->commit("set", [&](StoreWriter& w) { w.set(owner, key, value); });
   }
@@ -112,6 +115,9 @@ TEST_CASE("A command's first line is the password; it gets words, not a shell", 
   b.set({OwnerKind::WayIn, b.f.way}, "signin.from", "command");
   const auto fetched = [&](const std::string& command) {
     b.set({OwnerKind::WayIn, b.f.way}, "signin.command", command);
+    // A record alone runs nothing here.
+    CHECK(failureOf([&] { b.source(); }).find("agreed to") != std::string::npos);
+    agreeTo(command);
     const SignInSource source = b.source("rdp://duty@127.0.0.11");
     CHECK(source.hasCommand());
     CHECK_FALSE(source.find(SecretUse::Proved).has_value());
@@ -130,6 +136,43 @@ TEST_CASE("A command's first line is the password; it gets words, not a shell", 
   CHECK(fetched("true").find("printed nothing") != std::string::npos);
   CHECK(fetched("/no/such/program").find("/no/such/program") != std::string::npos);
   CHECK(failureOf([&] { fetched("echo {nothing}"); }).find("stands for nothing") != std::string::npos);
+}
+
+TEST_CASE("What a command prints answers only whom a kept password would", "[credential]") {
+  CredentialBench b;
+  b.set({OwnerKind::WayIn, b.f.way}, "signin.from", "command");
+  b.set({OwnerKind::WayIn, b.f.way}, "signin.command", "echo orchid");
+  agreeTo("echo orchid");
+  b.records = b.tools.store->load();
+  const Owner owner{OwnerKind::WayIn, b.f.way};
+  struct NobodyThere : Asker {
+    Task<Answer> ask(Question) override {
+      ++asked;
+      co_return Answer{};
+    }
+    void doing(const std::string&) override {}
+    int asked = 0;
+  };
+  for (const SecretUse use : {SecretUse::Clear, SecretUse::Sealed, SecretUse::Challenge, SecretUse::Proved}) {
+    SignInTurns turns(
+        keptSignInsOf(b.tools, owner, parseAddress("vnc://127.0.0.11"), settingsOf(b.records, owner)));
+    NobodyThere nobody;
+    std::string given;
+    runToEnd([&]() -> Task<void> {
+      SignInWish wish;
+      wish.use = use;
+      try {
+        const SignIn answer = co_await turns.next(nobody, wish);
+        given = answer.password;
+      } catch (const Error&) {
+        given = "nothing";
+      }
+    });
+    const bool proved = use == SecretUse::Challenge || use == SecretUse::Proved;
+    CAPTURE(static_cast<int>(use));
+    CHECK(given == (proved ? "orchid" : "nothing"));
+    CHECK(nobody.asked == (proved ? 0 : 1));
+  }
 }
 
 TEST_CASE("For a visitor who is to know the machine's own password, nothing of this desk signs in",
