@@ -461,3 +461,34 @@ TEST_CASE("Rows of a spreadsheet are pasted into the roster; columns are said by
   CHECK(view->table()->rowCount() == 1);
   CHECK(view->table()->item(0, 1)->text() == "seed-bank");
 }
+
+TEST_CASE("A command for a password runs only after somebody at this desk agreed to it",
+          "[window][records]") {
+  WindowBench bench(1, "orchid");
+  const std::string mark = (bench.folder.path / "ran").string();
+  const std::string command = "sh -c \"touch " + mark + "; echo orchid\"";
+  bench.tools.store->commit("set", [&](StoreWriter& w) {
+    w.set({OwnerKind::Machine, bench.machineIds[0]}, "signin.from", "command");
+    w.set({OwnerKind::Machine, bench.machineIds[0]}, "signin.command", command);
+  });
+  MainWindow& window = bench.open();
+  bool answer = false;
+  QString shownCommand;
+  window.ownCommands()->ask = [&](const QString& c) {
+    shownCommand = c;
+    return answer;
+  };
+  window.openEndpoint(bench.endpoints[0]);
+  CHECK(shownCommand.toStdString() == command);
+  CHECK(window.desk().sessionOf(bench.endpoints[0]) == nullptr);
+  // By any other way it is refused, too.
+  CHECK(window.desk().open(bench.endpoints[0]) == nullptr);
+  CHECK_FALSE(std::filesystem::exists(mark));
+  answer = true;
+  window.openEndpoint(bench.endpoints[0]);
+  OpenSession* session = window.desk().sessionOf(bench.endpoints[0]);
+  REQUIRE(session != nullptr);
+  CHECK(shown([&] { return session->isLive(); }));
+  CHECK_FALSE(session->question().has_value());
+  CHECK(std::filesystem::exists(mark));
+}
