@@ -19,6 +19,7 @@ namespace {
 
 struct CredentialBench {
   CredentialBench() {
+    if (const char* before = getenv("XDG_CONFIG_HOME")) configBefore = before;
     setenv("XDG_CONFIG_HOME", (folder.path / "xdg").c_str(), 1);
     tools.store = openSqliteStore(folder.path / "records.sqlite");
     tools.vault = openVault(folder.path / "config");
@@ -29,7 +30,12 @@ struct CredentialBench {
     secrets.password = "orchid", secrets.use = SecretUse::Proved;
     keepBundle(tools, c.id, secrets);
   }
-  ~CredentialBench() { unsetenv("XDG_CONFIG_HOME"); }
+  ~CredentialBench() {
+    if (configBefore)
+      setenv("XDG_CONFIG_HOME", configBefore->c_str(), 1);
+    else
+      unsetenv("XDG_CONFIG_HOME");
+  }
   void set(Owner owner, const std::string& key, const std::string& value) {
     tools.store->commit("set", [&](StoreWriter& w) { w.set(owner, key, value); });
   }
@@ -40,6 +46,7 @@ struct CredentialBench {
             parseAddress(address),
             settingsOf(records, {OwnerKind::WayIn, f.way})};
   }
+  std::optional<std::string> configBefore;
   TemporaryFolder folder;
   OpeningTools tools;
   FilledStore f;
