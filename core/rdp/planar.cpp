@@ -11,48 +11,68 @@ namespace {
 constexpr const char* kWhat = "planar bitmap";
 constexpr unsigned kLossMask = 0x07, kSubsampled = 0x08, kRle = 0x10, kNoAlpha = 0x20;
 
-/// One plane of RLE segments (2.2.2.5.1.1); gives how much of `data` it took.
+/// Sixteen values at a time. A plane has room for as many behind its last value, so that a short stretch
+/// may be written whole: what it writes too much is written over by the next one.
+typedef Byte Sixteen __attribute__((vector_size(16)));
+constexpr std::size_t kRoomBehind = sizeof(Sixteen);
+
+Sixteen load(const Byte* from) {
+  Sixteen v;
+  std::memcpy(&v, from, sizeof v);
+  return v;
+}
+
+void store(Byte* to, Sixteen v) { std::memcpy(to, &v, sizeof v); }
+
+/// A difference lies as its size above a bit for the sign (2.2.2.5.1.1), less one when negative.
+Byte difference(Byte packed) { return static_cast<Byte>((packed >> 1) ^ -(packed & 1)); }
+
+/// At most fifteen differences, added to the row above.
+void addStretch(const Byte* packed, std::size_t count, bool sixteenReadable, const Byte* above, Byte* out) {
+  if (!sixteenReadable) {
+    for (std::size_t i = 0; i < count; ++i) out[i] = static_cast<Byte>(above[i] + difference(packed[i]));
+    return;
+  }
+  const Sixteen v = load(packed);
+  store(out, load(above) + ((v >> 1) ^ -(v & 1)));
+}
+
+/// One difference for `count` values.
+void addSame(Byte same, std::size_t count, const Byte* above, Byte* out) {
+  const Sixteen v = same - Sixteen{};
+  for (std::size_t i = 0; i < count; i += sizeof v) store(out + i, load(above + i) + v);
+}
+
+/// One plane of RLE segments (2.2.2.5.1.1); gives how much of `data` it took. `out` has kRoomBehind more.
 std::size_t decodePlane(ByteView data, int width, int height, Byte* out) {
   const Byte* at = data.data();
   const Byte* end = at + data.size();
-  const auto need = [&](std::size_t n) {
-    if (static_cast<std::size_t>(end - at) < n) protocolBroken(kWhat, "ends early");
-    const Byte* p = at;
-    at += n;
-    return p;
-  };
+  const auto left = [&] { return static_cast<std::size_t>(end - at); };
   const std::size_t w = static_cast<std::size_t>(width);
   for (int y = 0; y < height; ++y) {
     Byte* row = out + static_cast<std::size_t>(y) * w;
     const Byte* above = y == 0 ? nullptr : row - w;
     std::size_t x = 0;
-    int last = 0;  // the value of the first row, the difference in others
+    Byte last = 0;  // the value of the first row, the difference in others
     while (x < w) {
-      const unsigned control = *need(1);
+      if (at == end) protocolBroken(kWhat, "ends early");
+      const unsigned control = *at++;
       std::size_t run = control & 0x0f, raw = control >> 4;
       if (run == 1) run = 16 + raw, raw = 0;
       if (run == 2) run = 32 + raw, raw = 0;
       if (raw + run > w - x) protocolBroken(kWhat, "a row is longer than the picture");
       if (raw + run == 0) protocolBroken(kWhat, "an empty segment");
-      const Byte* p = need(raw);
+      if (raw > left()) protocolBroken(kWhat, "ends early");
+      if (raw > 0) last = above == nullptr ? at[raw - 1] : difference(at[raw - 1]);
       if (above == nullptr) {
-        std::memcpy(row + x, p, raw);
-        if (raw > 0) last = p[raw - 1];
-        x += raw;
-        std::memset(row + x, last, run);
-        x += run;
-        continue;
-      }
-      for (std::size_t i = 0; i < raw; ++i, ++x) {
-        last = (p[i] & 1) != 0 ? -((p[i] >> 1) + 1) : p[i] >> 1;
-        row[x] = static_cast<Byte>(above[x] + last);
-      }
-      if (last == 0) {
-        std::memcpy(row + x, above + x, run);
-        x += run;
+        std::memcpy(row + x, at, raw);
+        std::memset(row + x + raw, last, run);
       } else {
-        for (const std::size_t stop = x + run; x < stop; ++x) row[x] = static_cast<Byte>(above[x] + last);
+        if (raw > 0) addStretch(at, raw, left() >= sizeof(Sixteen), above + x, row + x);
+        if (run > 0) addSame(last, run, above + x + raw, row + x + raw);
       }
+      at += raw;
+      x += raw + run;
     }
   }
   return static_cast<std::size_t>(at - data.data());
@@ -85,7 +105,7 @@ void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t 
   const std::size_t chroma = static_cast<std::size_t>(chromaWidth) * static_cast<std::size_t>(chromaHeight);
   std::size_t at = 1;
   const auto plane = [&](Bytes& into, int w, int h, std::size_t size) {
-    into.resize(size);
+    into.resize(size + kRoomBehind);
     if ((header & kRle) != 0) {
       at += decodePlane(data.subspan(at), w, h, into.data());
       return;
