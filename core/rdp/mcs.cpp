@@ -176,7 +176,7 @@ ConnectConfirm readConnectConfirm(ByteView packet) {
   if (in.u8() != 0xd0) protocolBroken("X.224 confirm", "the other side does not speak RDP");
   in.skip(5);
   ConnectConfirm c;
-  if (in.left() < 8) return c;
+  if (in.left() == 0) return c;
   c.negotiated = true;
   const unsigned type = in.u8();
   in.skip(3);
@@ -390,6 +390,9 @@ void readChannelJoinConfirm(ByteView payload, unsigned channelId) {
   if ((in.u8() >> 2) != 15) protocolBroken("MCS channel join", "another message came");
   if (in.u8() != 0)
     throw Error(ErrorKind::Unsupported, "the service refused channel " + std::to_string(channelId));
+  in.skip(2);  // who asked
+  if (be16(in) != channelId || be16(in) != channelId)
+    protocolBroken("MCS channel join", "another channel was joined than the one asked for");
 }
 
 Bytes sendData(bool fromClient, unsigned user, unsigned channelId, ByteView payload) {
