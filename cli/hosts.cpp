@@ -432,6 +432,7 @@ int why(const std::string& target, bool json) {
   Address address;
   std::unique_ptr<Asked> asked;
   WhyTools whyTools;
+  whyTools.store = tools.store;
   if (const Machine* m = records->machineNamed(target)) {
     const Endpoint* way = firstWay(*records, m->id);
     if (way == nullptr) throw Error(ErrorKind::Local, "the machine has no way in", target);

@@ -236,6 +236,7 @@ void MainWindow::lookWhy(Id endpoint) {
     return;
   }
   host::WhyTools tools;
+  tools.store = desk_.tools().store;
   if (const auto hosted = desk_.hosts().of(way->second.machine)) tools.host = hosted->host;
   Address address;
   try {

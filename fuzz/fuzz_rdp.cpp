@@ -72,7 +72,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   if (size < 2) return 0;
   const ByteView input(data + 1, size - 1);
   try {
-    switch (data[0] % 9) {
+    switch (fuzz::part(data[0], 9)) {
       case 0: client(input, true); break;
       case 1: client(input, false); break;
       case 2: {

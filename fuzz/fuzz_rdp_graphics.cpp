@@ -88,7 +88,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   if (size < 2) return 0;
   const ByteView input(data + 1, size - 1);
   try {
-    switch (data[0] % 18) {
+    switch (fuzz::part(data[0], 18)) {
       case 16: {
         Orders orders(std::make_shared<Framebuffer>(Size{100, 80}));
         orders.take(input, 40, data[1] % 2 == 0 ? 32 : 16, defaultColourMap());
@@ -122,7 +122,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         readMonitors(in, in.u32());
         break;
       }
-      default: codec(data[0] % 18, input); break;
+      default: codec(fuzz::part(data[0], 18), input); break;
     }
   } catch (const Error&) {
   }

@@ -43,7 +43,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const ByteView input(data + 1, size - 1);
   const Size picture{48, 40};
   try {
-    switch (data[0] % 8) {
+    switch (fuzz::part(data[0], 8)) {
       case 0: display(input); break;
       case 1: decodeQuic(input, picture); break;
       case 2: decodeLz(input, picture, {rgb(1, 2, 3), rgb(4, 5, 6)}); break;

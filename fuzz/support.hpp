@@ -1,11 +1,20 @@
 // What every target shares: a client that answers every question, and pictures small enough to fuzz quickly.
 #pragma once
+#include <cstdlib>
+
 #include "base/runtime.hpp"
 #include "rfb/client.hpp"
 #include "rfb/server.hpp"
 #include "wire/stream.hpp"
 
 namespace kw::fuzz {
+
+/// Which of its parts a target runs: the input's first byte says it, or KETTLE_FUZZ_PART for a run of one part
+/// alone.
+inline unsigned part(std::uint8_t first, unsigned parts) {
+  static const char* only = std::getenv("KETTLE_FUZZ_PART");
+  return (only != nullptr ? static_cast<unsigned>(std::atoi(only)) : first) % parts;
+}
 
 struct Events : rfb::ClientEvents {
   Task<rfb::SignIn> signIn(rfb::SignInRequest) override {

@@ -5,6 +5,7 @@
 #include <boost/asio/use_awaitable.hpp>
 
 #include "host/adopt.hpp"
+#include "host/why_shown.hpp"
 #include "line/finder.hpp"
 #include "record/catalogue.hpp"
 #include "route/checker.hpp"
@@ -127,13 +128,14 @@ Task<void> displayNumber(const Address& address, std::chrono::nanoseconds limit,
                    "Write port " + std::to_string(real.port) + ".", "port:" + std::to_string(real.port)});
 }
 
-Task<void> whatIsThere(const Address& address, const std::string& at, std::chrono::nanoseconds limit,
+/// True when it is what the way in needs.
+Task<bool> whatIsThere(const Address& address, const std::string& at, std::chrono::nanoseconds limit,
                        Findings& out) {
   const WayKind* kind = findWayKind(address.scheme);
   const Engine* engine = engineFor(address.scheme);
   if (kind == nullptr || engine == nullptr || engine->greets == nullptr ||
       engine->look(address) != Look::Connect)
-    co_return;
+    co_return false;
   Address numeric = address;
   numeric.host = at;
   const CheckResult look = co_await checkAddress(numeric, limit);
@@ -143,12 +145,12 @@ Task<void> whatIsThere(const Address& address, const std::string& at, std::chron
                    std::string("a service of the kind \"") + kind->chip + "\" answers there",
                    {},
                    {}});
-    co_return;
+    co_return true;
   }
   const Listening there = co_await whatListens(at, static_cast<std::uint16_t>(address.port), limit);
   if (there.family == kind->family) {
     out.push_back({"answers", Weight::Good, there.people + " answers there", {}, {}});
-    co_return;
+    co_return true;
   }
   std::string fits;
   for (const WayKind& other : allWayKinds())
@@ -159,6 +161,25 @@ Task<void> whatIsThere(const Address& address, const std::string& at, std::chron
                  fits.empty() ? "Check the port; another service has it."
                               : "Check the port; or this is a way in of the kind " + fits + ".",
                  {}});
+  co_return false;
+}
+
+/// The port belongs to another machine of the same host.
+void othersConsole(const Stock& stock, const std::string& id, const std::string& host, const Address& address,
+                   Findings& out) {
+  // Several loopback addresses of one host have ports of their own.
+  const auto sameAddress = [&address](const ConsoleFacts& c) {
+    return !address.host.starts_with("127.") || c.listen.empty() || c.listen == "0.0.0.0" ||
+           c.listen == "::" || c.listen == address.host;
+  };
+  for (const auto& [otherId, other] : stock)
+    for (const ConsoleFacts& c : other.consoles)
+      if (otherId != id && !c.byId && address.port > 0 && c.scheme == address.scheme && sameAddress(c) &&
+          (c.port == address.port || c.tlsPort == address.port))
+        out.push_back({"other-machine", Weight::Trouble,
+                       host + " says: port " + std::to_string(address.port) + " is the console of \"" +
+                           other.name + "\", another machine",
+                       "Take the port that the host says for this machine.", "stock"});
 }
 
 /// What the machine's own host says about it.
@@ -212,6 +233,7 @@ Task<void> askHost(const Snapshot& records, const Endpoint& way, const WhyTools&
             {"port-changed", Weight::Trouble, host + " says: " + d.sentence, "Take the host's.", "drift"});
   }
   const Address address = parseAddress(way.address);
+  othersConsole(*view.stock, id, host, address, out);
   for (const ConsoleFacts& c : m.consoles)
     if (c.scheme == address.scheme && c.port == address.port && c.listen.starts_with("127.") &&
         !address.host.starts_with("127.") && address.host != "localhost")
@@ -287,10 +309,10 @@ Task<Findings> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address
     } else {
       const auto addresses = co_await resolved(address.host, out);
       if (!addresses.empty()) {
-        if (co_await connects(addresses, address.port, tools.limit, out))
-          co_await whatIsThere(address, addresses.front(), tools.limit, out);
-        else
+        if (!co_await connects(addresses, address.port, tools.limit, out))
           co_await displayNumber(address, tools.limit, out);
+        else if (co_await whatIsThere(address, addresses.front(), tools.limit, out))
+          co_await lookAtWhatItShows(*records, wayIn, address, setting, tools, out);
       }
     }
     if (way != records->endpoints.end()) {

@@ -18,9 +18,9 @@ struct Finding {
   std::string code;  ///< "refused", "other-service", … (docs/guide.md lists them)
   Weight weight = Weight::Remark;
   std::string sentence;
-  std::string cure;  ///< what a person can do
-  std::string
-      change;  ///< what a click may do about it: "port:5901", "via:ssh://…", "start", "drift"; may be empty
+  std::string cure;    ///< what a person can do
+  std::string change;  ///< what a click may do about it: "port:5901", "via:ssh://…", "start", "drift",
+                       ///< "again"; may be empty
 };
 
 struct WhyTools {
@@ -28,6 +28,8 @@ struct WhyTools {
   std::chrono::nanoseconds limit = std::chrono::seconds(3);
   /// The host of the machine, when one is known and watched; may be null.
   std::shared_ptr<Host> host;
+  /// Pins are read in its store; may be null. Nothing kept is shown to the peer.
+  std::shared_ptr<Store> store;
 };
 
 /// `wayIn` 0: only the address is looked at. Never throws.

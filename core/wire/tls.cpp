@@ -247,7 +247,7 @@ Task<StreamPtr> startTlsServer(StreamPtr below, TlsServerOptions options, Bytes 
   co_return stream;
 }
 
-MadeCertificate makeSelfSigned(const std::string& commonName, int days) {
+MadeCertificate makeSelfSigned(const std::string& commonName, int days, long fromSeconds) {
   KeyHandle key(EVP_EC_gen("P-256"));
   CertificateHandle certificate(X509_new());
   if (!key || !certificate) throw Error(ErrorKind::Local, "no key could be made: " + lastOpenSslError());
@@ -257,7 +257,7 @@ MadeCertificate makeSelfSigned(const std::string& commonName, int days) {
     BN_to_ASN1_INTEGER(number, X509_get_serialNumber(certificate.get()));
     BN_free(number);
   }
-  X509_gmtime_adj(X509_getm_notBefore(certificate.get()), -3600);
+  X509_gmtime_adj(X509_getm_notBefore(certificate.get()), fromSeconds);
   X509_gmtime_adj(X509_getm_notAfter(certificate.get()), 86400L * days);
   X509_set_pubkey(certificate.get(), key.get());
   X509_NAME* name = X509_get_subject_name(certificate.get());

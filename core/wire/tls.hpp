@@ -39,7 +39,8 @@ struct MadeCertificate {
   std::string certificatePem, keyPem;
 };
 /// A self-signed ECDSA P-256 certificate for the lab and for tests.
-MadeCertificate makeSelfSigned(const std::string& commonName, int days = 365);
+/// It counts from `fromSeconds` from now on, for `days` after now.
+MadeCertificate makeSelfSigned(const std::string& commonName, int days = 365, long fromSeconds = -3600);
 /// The subjectPublicKey of a certificate in PEM form. Throws Error{Local}.
 Bytes publicKeyOfPem(const std::string& text);
 /// "ab:cd:…" of the first certificate of a PEM text.
