@@ -281,6 +281,22 @@ void MainWindow::showFindings(Id endpoint) {
   side_->setChecks(tr("What was found"), checks);
 }
 
+/// Gives the host the console's kept password, which it forgot at the machine's last stop.
+void MainWindow::consolePasswordAgain(Id endpoint) {
+  const auto records = desk_.records().shared();
+  const auto way = records->endpoints.find(endpoint);
+  if (way == records->endpoints.end()) return;
+  const auto hosted = desk_.hosts().of(way->second.machine);
+  const auto change = host::passwordAgain(*records, desk_.tools(), way->second.machine);
+  if (!hosted || !change) {
+    say(hosted ? tr("No password of this console is kept here.") : tr("Its host cannot be asked now."));
+    return;
+  }
+  const QString name = QString::fromStdString(records->machines.at(way->second.machine).name);
+  desk_.hosts().change(hosted->host->record().id, hosted->id, name, *change,
+                       tr("%1: the password counts again.").arg(name));
+}
+
 /// Takes the port that the host says.
 void MainWindow::followHost(Id endpoint) {
   const auto records = desk_.records().shared();

@@ -80,6 +80,7 @@ MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_
   });
   connect(&desk_.hosts(), &Hosts::changed, this, &MainWindow::hostsChanged);
   connect(&desk_.hosts(), &Hosts::said, this, &MainWindow::say);
+  connect(&desk_.hosts(), &Hosts::startWanted, this, &MainWindow::startAndOpen);
   connect(&desk_, &Desk::openAnew, this, &MainWindow::openEndpoint);
   connect(&desk_.reach(), &Reach::changed, this, [this] {
     roster_->statesChanged();
@@ -651,6 +652,7 @@ void MainWindow::cure(const QString& action) {
     return;
   }
   if (action == "drift") return followHost(whyEndpoint_);
+  if (action == "again") return consolePasswordAgain(whyEndpoint_);
   if (action.startsWith("via:")) {
     const QString via = action.mid(4);
     if (desk_.records().commit(tr("put a tunnel before it"), [&](StoreWriter& w) {

@@ -149,6 +149,7 @@ class MainWindow : public QMainWindow {
   void takeFindings(Id endpoint, const std::vector<host::Finding>& found);
   void showFindings(Id endpoint);
   void followHost(Id endpoint);
+  void consolePasswordAgain(Id endpoint);
   void buildPowerMenu(class QMenu* session);
   void powerOfMachine(host::PowerAct act);
   void fillPowerOfMany(class QMenu* menu, const std::vector<Id>& machines);

@@ -88,9 +88,9 @@ Finding couldNotConnect(const Error& e, const std::string& address, int port) {
   }
 }
 
-/// Tries each address in turn; true when one took a connection.
-Task<bool> connects(const std::vector<std::string>& addresses, int port, std::chrono::nanoseconds limit,
-                    Findings& out) {
+/// Tries each address in turn; the one that took a connection, or nothing.
+Task<std::optional<std::string>> connects(const std::vector<std::string>& addresses, int port,
+                                          std::chrono::nanoseconds limit, Findings& out) {
   Findings failures;
   for (const std::string& address : addresses) {
     try {
@@ -105,13 +105,13 @@ Task<bool> connects(const std::vector<std::string>& addresses, int port, std::ch
                          milliseconds(found.took),
                      {},
                      {}});
-      co_return true;
+      co_return address;
     } catch (const Error& e) {
       failures.push_back(couldNotConnect(e, address, port));
     }
   }
   out.insert(out.end(), failures.begin(), failures.end());
-  co_return false;
+  co_return std::nullopt;
 }
 
 /// host:1 typed as a port of 1: the display's real port is tried.
@@ -309,9 +309,10 @@ Task<Findings> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address
     } else {
       const auto addresses = co_await resolved(address.host, out);
       if (!addresses.empty()) {
-        if (!co_await connects(addresses, address.port, tools.limit, out))
+        const auto taken = co_await connects(addresses, address.port, tools.limit, out);
+        if (!taken)
           co_await displayNumber(address, tools.limit, out);
-        else if (co_await whatIsThere(address, addresses.front(), tools.limit, out))
+        else if (co_await whatIsThere(address, *taken, tools.limit, out))
           co_await lookAtWhatItShows(*records, wayIn, address, setting, tools, out);
       }
     }

@@ -79,6 +79,7 @@ void Hosts::watch(const HostRecord& record) {
 void Hosts::take() {
   for (auto& [id, w] : watched_)
     if (w.host) w.view = w.host->view();
+  startStopped();
   emit changed();
 }
 
@@ -101,11 +102,14 @@ std::optional<HostedRecord> Hosts::of(Id machine) const {
 }
 
 void Hosts::ordered(const QString& what, const QString& done,
-                    const std::function<void(host::Host::Done)>& give) {
-  give([channel = channel_, what, done](std::exception_ptr failure) {
+                    const std::function<void(host::Host::Done)>& give, std::function<void(Hosts&)> then) {
+  give([channel = channel_, what, done, then = std::move(then)](std::exception_ptr failure) {
     const QString sentence =
         failure ? QString("%1: %2").arg(what, QString::fromStdString(messageOf(failure))) : done;
-    Channel::call(channel, [sentence](Hosts& h) { emit h.said(sentence); });
+    Channel::call(channel, [sentence, then, good = !failure](Hosts& h) {
+      emit h.said(sentence);
+      if (good && then) then(h);
+    });
   });
 }
 
@@ -169,10 +173,51 @@ void Hosts::nextOfMany(const std::shared_ptr<Many>& many) {
 }
 
 void Hosts::change(Id hostRecord, const std::string& id, const QString& name,
-                   const host::ConsoleChange& change, const QString& done) {
+                   const host::ConsoleChange& change, const QString& done, std::function<void(Hosts&)> then) {
   const auto w = watched_.find(hostRecord);
   if (w == watched_.end() || !w->second.host) return;
-  ordered(name, done, [&](host::Host::Done told) { w->second.host->change(id, change, std::move(told)); });
+  const auto give = [&](host::Host::Done told) { w->second.host->change(id, change, std::move(told)); };
+  ordered(name, done, give, std::move(then));
+}
+
+namespace {
+constexpr int kLongestStop = 5 * 60 * 1000;  ///< milliseconds
+}
+
+void Hosts::stopAndStart(Id hostRecord, const std::string& id, const QString& name, host::PowerAct stop) {
+  stopping_[{hostRecord, id}] = {name, QDeadlineTimer(kLongestStop)};
+  QTimer::singleShot(kLongestStop + 1, this, &Hosts::startStopped);
+  power(hostRecord, id, name, stop);
+}
+
+void Hosts::startStopped() {
+  for (auto it = stopping_.begin(); it != stopping_.end();) {
+    const auto [hostRecord, id] = it->first;
+    const Stopping plan = it->second;
+    const auto w = watched_.find(hostRecord);
+    const auto machine = w == watched_.end() ? host::Stock::const_iterator() : w->second.view.stock->find(id);
+    const bool known = w != watched_.end() && machine != w->second.view.stock->end();
+    const bool off = known && machine->second.state == host::Running::Off;
+    if (known && !off && !plan.until.hasExpired()) {
+      ++it;
+      continue;
+    }
+    it = stopping_.erase(it);
+    if (off)
+      startAgain(hostRecord, id, plan.name);
+    else
+      emit said(tr("%1 did not stop within five minutes; what was changed counts after its next full stop.")
+                    .arg(plan.name));
+  }
+}
+
+/// With its timeline and the console's password, when it is in the roster.
+void Hosts::startAgain(Id hostRecord, const std::string& id, const QString& name) {
+  const Snapshot& s = records_.snapshot();
+  for (const auto& [record, m] : s.machines)
+    if (m.host == watched_.at(hostRecord).record.name && host::idOnHost(s, record) == id)
+      return emit startWanted(record);
+  power(hostRecord, id, name, host::PowerAct::Start);
 }
 
 QString wordsFor(host::PowerAct act) {

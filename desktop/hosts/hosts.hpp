@@ -1,5 +1,6 @@
 // The hosts of the records as the window sees them: each watched, told of on the interface thread.
 #pragma once
+#include <QDeadlineTimer>
 #include <QObject>
 #include <QTimer>
 #include <map>
@@ -46,19 +47,26 @@ class Hosts : public QObject {
   void powerMany(const std::vector<Id>& machines, host::PowerAct act);
   /// No further machine of powerMany() is asked.
   void stopMany() { ++manyRound_; }
+  /// Off (or asked to shut down), then started when the host says that it is off. `said` tells each step, and
+  /// when it does not stop within five minutes.
+  void stopAndStart(Id hostRecord, const std::string& id, const QString& name, host::PowerAct stop);
+  /// `then`: when the host has taken it.
   void change(Id hostRecord, const std::string& id, const QString& name, const host::ConsoleChange& change,
-              const QString& done);
+              const QString& done, std::function<void(Hosts&)> then = {});
 
  signals:
   void changed();
   void said(const QString& sentence);
+  /// A machine of the roster that was stopped from here is off and shall be started.
+  void startWanted(Id machine);
 
  private:
   struct Channel;
   void recordsChanged();
   void take();
   void watch(const HostRecord& record);
-  void ordered(const QString& what, const QString& done, const std::function<void(host::Host::Done)>& give);
+  void ordered(const QString& what, const QString& done, const std::function<void(host::Host::Done)>& give,
+               std::function<void(Hosts&)> then = {});
 
   Runtime& runtime_;
   Records& records_;
@@ -66,6 +74,14 @@ class Hosts : public QObject {
   struct Many;
   void nextOfMany(const std::shared_ptr<Many>& many);
   int manyRound_ = 0;
+  /// Machines that are started when they are off, by host and ID.
+  struct Stopping {
+    QString name;
+    QDeadlineTimer until;
+  };
+  void startStopped();
+  void startAgain(Id hostRecord, const std::string& id, const QString& name);
+  std::map<std::pair<Id, std::string>, Stopping> stopping_;
   std::map<Id, Watched> watched_;
   QTimer announce_;
 };

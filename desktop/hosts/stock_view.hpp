@@ -53,6 +53,15 @@ class StockView : public QWidget {
   void exportCsv();
   void fillPowerMenu(QMenu* menu, const StockLine& line);
   void fillConsoleMenu(QMenu* menu, const StockLine& line);
+  [[nodiscard]] host::ConsoleChange changeOf(const StockLine& line) const;
+  void askPassword(const StockLine& line);
+  void askPort(const StockLine& line);
+  void askListen(const StockLine& line);
+  void askSerial(const StockLine& line);
+  /// Port or address of a console, whenever it counts on this host.
+  void place(const StockLine& line, const host::ConsoleChange& change, const QString& becomes);
+  /// Asks when the machine shall be stopped and started for it.
+  void changeForNextStart(const StockLine& line, const host::ConsoleChange& change, const QString& becomes);
   void addFact(const QString& name, const QString& value);
   QFrame* newForm(const QString& heading);
 

@@ -7,6 +7,7 @@
 
 #include "desktop/hosts/stock_delegate.hpp"
 #include "desktop/hosts/stock_view.hpp"
+#include "host/console.hpp"
 #include "lab/scenario.hpp"
 #include "tests/desktop/window_bench.hpp"
 
@@ -306,4 +307,52 @@ TEST_CASE("Several machines are switched together, one progress, what fails name
   QMenu menu;
   emit window.roster()->menuOfManyWanted(&menu, window.roster()->chosen());
   CHECK(menu.actions().size() == 1);
+}
+
+TEST_CASE("A change that needs a full stop: asked to shut down, then started with its timeline",
+          "[window][hosts]") {
+  HostBench b;
+  b.openStock();
+  const auto hosted = b.desk->hosts().of(b.machineIds[0]);
+  REQUIRE(hosted);
+  const auto state = [&] { return b.desk->hosts().of(b.machineIds[0])->machine->state; };
+  REQUIRE(shown([&] { return state() == host::Running::On; }, 5000));
+  bool wasOff = false;
+  QObject::connect(&b.desk->hosts(), &Hosts::changed,
+                   [&] { wasOff = wasOff || state() == host::Running::Off; });
+  const auto act = GENERATE(host::PowerAct::ShutDown, host::PowerAct::Off);
+  b.desk->hosts().stopAndStart(hosted->host->record().id, hosted->id, "palm-house-01", act);
+  REQUIRE(shown([&] { return wasOff && state() == host::Running::On; }, 8000));
+  OpenSession* s = b.window->stage()->focusedSession();
+  REQUIRE(s != nullptr);
+  CHECK(shown([&] { return s->isLive() && s->hasPicture(); }));
+}
+
+TEST_CASE("A console's address is asked for with what it means; a wrong one is refused", "[window][hosts]") {
+  HostBench b;
+  StockView& view = b.openStock();
+  view.choose(lab::idForName("palm-house-01"));
+  QAction* listens = entry(&view, "consoleMenu", "Where it listens");
+  REQUIRE(listens != nullptr);
+  // The lab's hosts do not move consoles, and say so.
+  CHECK_FALSE(listens->isEnabled());
+  CHECK_FALSE(listens->toolTip().isEmpty());
+}
+
+TEST_CASE("A console that forgot its password gets it again with a click on what was found",
+          "[window][hosts]") {
+  HostBench b;
+  b.open();
+  REQUIRE(shown(
+      [&] { return b.desk->hosts().of(b.machineIds[0]) && b.desk->hosts().of(b.machineIds[0])->machine; }));
+  host::setConsolePassword(b.desk->tools(), b.desk->records().snapshot(), b.machineIds[0], "plum42");
+  b.desk->records().reload();
+  b.window->lookWhy(b.endpoints[0]);
+  const auto again = [&] {
+    const auto& checks = b.window->side()->checks();
+    return std::any_of(checks.begin(), checks.end(), [](const SideCheck& c) { return c.action == "again"; });
+  };
+  REQUIRE(shown(again, 8000));
+  emit b.window->side()->cureClicked("again");
+  CHECK(shown([&] { return b.consoles[0]->password() == "plum42"; }));
 }

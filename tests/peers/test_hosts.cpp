@@ -1,4 +1,5 @@
 // Hosts against real ones: a libvirtd of our own, and QEMU's monitors.
+#include <fstream>
 #include <nlohmann/json.hpp>
 
 #include "host/console.hpp"
@@ -59,6 +60,30 @@ bool answers(int port, const std::string& scheme = "vnc") {
     out = look.answers;
   });
   return out;
+}
+
+/// What `kettle why --json` says in a network (and hosts file) of its own, after `before` was done in it.
+nlohmann::json whyInOwnNetwork(const std::string& before, const std::string& address) {
+  TemporaryFolder folder;
+  const std::string script = "export HOME=" + folder.path.string() +
+                             " XDG_DATA_HOME=" + folder.path.string() +
+                             " XDG_CONFIG_HOME=" + folder.path.string() + "\nset -e\n" + before +
+                             "\nset +e\n" + KW_KETTLE + " why --json " + address + "\n";
+  std::ofstream(folder.path / "script") << script;
+  const std::string command = "unshare -mn --propagation private sh " + (folder.path / "script").string();
+  std::FILE* pipe = popen(command.c_str(), "r");
+  REQUIRE(pipe != nullptr);
+  std::string out;
+  for (int c = std::fgetc(pipe); c != EOF; c = std::fgetc(pipe)) out += static_cast<char>(c);
+  pclose(pipe);
+  INFO(out);
+  return nlohmann::json::parse(out);
+}
+
+std::string weightOf(const nlohmann::json& findings, const std::string& code) {
+  for (const auto& f : findings)
+    if (f.at("code") == code) return f.at("weight");
+  return "none";
 }
 
 const char* const kVnc = "<graphics type='vnc' port='-1' autoport='yes' listen='127.0.0.1'/>";
@@ -222,4 +247,29 @@ TEST_CASE("QEMU by QMP: found in a folder, its consoles and lines, power, passwo
   }
   std::error_code ignored;
   std::filesystem::remove(serial, ignored);
+}
+
+TEST_CASE("Why: filtered, unreachable, and each address of a name, in networks of their own",
+          "[hosts][why]") {
+  // A device that swallows what it is given: nobody answers, nobody refuses.
+  const auto filtered = whyInOwnNetwork(
+      "ip tuntap add dev away mode tun; ip addr add 192.0.2.1/24 dev away; ip link set away up",
+      "vnc://192.0.2.7:5907");
+  CHECK(weightOf(filtered, "filtered") == "trouble");
+  const auto unreachable = whyInOwnNetwork("", "vnc://192.0.2.7:5907");
+  CHECK(weightOf(unreachable, "unreachable") == "trouble");
+  // A name with two addresses, of which only one has the service.
+  const auto two = whyInOwnNetwork(
+      "ip link set lo up\n"
+      "printf '127.0.0.3 mist-bench\\n127.0.0.2 mist-bench\\n' > $HOME/hosts\n"
+      "mount --bind $HOME/hosts /etc/hosts\n"
+      "printf 'RFB 003.008\\n' > $HOME/greeting\n"
+      "socat -U TCP-LISTEN:5907,bind=127.0.0.2,fork,reuseaddr OPEN:$HOME/greeting &\n"
+      "trap \"kill $!\" EXIT\n"
+      "until ss -ltn | grep -q 5907; do :; done",
+      "vnc://mist-bench:5907");
+  CHECK(weightOf(two, "name") == "good");
+  CHECK(weightOf(two, "refused") == "remark");  // the other one
+  CHECK(weightOf(two, "connects") == "good");
+  CHECK(weightOf(two, "answers") == "good");
 }
