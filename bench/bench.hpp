@@ -31,6 +31,7 @@ void benchPictures(Table& table);
 void benchEncodings(Table& table);
 void benchRdp(Table& table);
 void benchRecords(Table& table);
+void benchHosts(Table& table);
 void benchWindow(Table& table, int argc, char** argv);
 void benchText(Table& table, int argc, char** argv);
 void benchSsh(Table& table);
