@@ -21,8 +21,7 @@ using Json = nlohmann::json;
 
 constexpr const char* kCookie = "kettle-gate";
 constexpr Seconds kSignInLasts = 12 * 3600;
-constexpr auto kRequestLimit = std::chrono::seconds(20), kHandshakeLimit = std::chrono::seconds(10);
-constexpr auto kSilence = std::chrono::seconds(60);
+constexpr int kMostAudit = 500;
 constexpr std::size_t kMostMessage = 1 << 21;
 constexpr auto kTick = std::chrono::seconds(1);
 constexpr int kLookEvery = 20, kLooksAtOnce = 4;
@@ -108,19 +107,19 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       const TlsServerOptions tls{certificate.certificatePem, certificate.keyPem};
       stream = co_await startTlsServer(std::move(*shared), tls);
     };
-    co_await within(kHandshakeLimit, from, handshake());
+    co_await within(options.limits.handshake, from, handshake());
     RequestReader reader(*stream);
     for (;;) {
       Request request;
       const auto read = [&]() -> Task<void> { request = co_await reader.next(); };
-      co_await within(kRequestLimit, from, read());
+      co_await within(options.limits.request, from, read());
       if (request.wantsWebSocket()) {
         const auto early = reader.rest();
         co_return co_await webSocket(request, std::move(stream), early, from);
       }
       const Response response = co_await answer(request, from);
       const std::string text = printed(response, request.method == "HEAD");
-      co_await within(kRequestLimit, from, stream->write(viewOf(text)));
+      co_await within(options.limits.request, from, stream->write(viewOf(text)));
       if (lowered(request.header("connection")) == "close") break;
     }
     stream->close();
@@ -276,7 +275,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   Task<Json> nextJson(std::shared_ptr<WebSocket> socket) {
     WebSocketMessage message;
     const auto receive = [&]() -> Task<void> { message = co_await socket->receive(); };
-    co_await within(kSilence, "the page", receive());
+    co_await within(options.limits.silence, "the page", receive());
     if (!message.text) protocolBroken("a page's message", "bytes where text belongs");
     const std::string text = textOf(message.bytes);
     Json json = Json::parse(text, nullptr, false);
@@ -324,6 +323,21 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       endPass(page, message["endPass"].get<Id>());
     if (message.contains("passes")) page.out->put(dumped({{"passes", passesJson(page.person)}}));
     if (message.contains("endVisit") && message["endVisit"].is_object()) endVisit(page, message["endVisit"]);
+    if (message.contains("audit") && message["audit"].is_object())
+      page.out->put(dumped(auditJson(page.person, message["audit"])));
+  }
+
+  /// The newest entries that have the words, and whether the chain is whole; for keepers.
+  [[nodiscard]] Json auditJson(const Person& person, const Json& wish) const {
+    if (person.pass != 0 || person.role != Role::Keeper)
+      return {{"error", "only a keeper of this gateway reads what happened"}};
+    const bool narrowed = wish.contains("narrow") && wish["narrow"].is_string();
+    const std::string narrow = narrowed ? wish["narrow"].get<std::string>().substr(0, 200) : "";
+    const auto check = store.verifyAudit();
+    return {{"audit",
+             {{"entries", store.newestAudit(narrow, kMostAudit)},
+              {"all", check.entries},
+              {"wrongAt", check.wrongAt}}}};
   }
 
   [[nodiscard]] static Id idIn(const Json& json, const char* key) {

@@ -1,5 +1,6 @@
 // The gateway: HTTPS and WebSockets in front, machines' sessions behind.
 #pragma once
+#include <chrono>
 #include <filesystem>
 #include <memory>
 
@@ -8,6 +9,13 @@
 
 namespace kw::gate {
 
+/// How long a client may take before it is hung up on.
+struct GateLimits {
+  std::chrono::milliseconds handshake{10'000};  ///< of TLS
+  std::chrono::milliseconds request{20'000};    ///< to say one request whole; to take its answer
+  std::chrono::milliseconds silence{60'000};    ///< of an open page, which says something every few seconds
+};
+
 struct GateOptions {
   std::string address = "127.0.0.1";
   std::uint16_t port = 8443;  ///< 0: any free one
@@ -15,6 +23,7 @@ struct GateOptions {
   std::filesystem::path state;           ///< accounts, passes, audit, the self-made certificate
   std::string certificateFile, keyFile;  ///< PEM; empty: self-made at the first start
   std::size_t mostConnections = 4000;
+  GateLimits limits;
 };
 
 /// Thread-safe.

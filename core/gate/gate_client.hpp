@@ -18,6 +18,7 @@ struct ClientView {
   nlohmann::json me;     ///< {"name", "role", "gate", …}
   nlohmann::json machines = nlohmann::json::array();
   nlohmann::json passes = nlohmann::json::array();
+  nlohmann::json audit;  ///< {"entries": […], "all", "wrongAt"}; null until asked for
   std::string passPath;  ///< of the pass made last: "/#pass=…"
   std::string said;      ///< what the gateway refused last
 };
@@ -37,7 +38,8 @@ class GateClient : public std::enable_shared_from_this<GateClient> {
   GateClient(Executor strand, ClientPlan plan, std::function<void(const ClientView&)> told);
   void start();
   void stop();
-  /// {"endVisit": {…}}, {"makePass": {…}}, {"endPass": N}, {"passes": true}
+  /// {"endVisit": {…}}, {"makePass": {…}}, {"endPass": N}, {"passes": true},
+  /// {"audit": {"narrow": "words"}}
   void send(nlohmann::json message);
 
  private:

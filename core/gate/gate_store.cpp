@@ -476,19 +476,38 @@ GateStore::AuditCheck GateStore::verifyAudit() const {
   });
 }
 
+namespace {
+/// The rows of (id, entry).
+std::vector<Json> entriesOf(SQLite::Statement& s) {
+  std::vector<Json> out;
+  while (s.executeStep()) {
+    Json entry = Json::parse(s.getColumn(1).getString(), nullptr, false);
+    if (!entry.is_object()) entry = Json::object();
+    entry["number"] = s.getColumn(0).getInt64();
+    out.push_back(std::move(entry));
+  }
+  return out;
+}
+}  // namespace
+
+std::vector<Json> GateStore::newestAudit(const std::string& narrow, int most) const {
+  return state_->guarded([&] {
+    SQLite::Statement s(state_->db,
+                        "SELECT id, entry FROM audit WHERE ? = '' OR instr(lower(entry), lower(?)) > 0 "
+                        "ORDER BY id DESC LIMIT ?");
+    s.bind(1, narrow);
+    s.bind(2, narrow);
+    s.bind(3, most);
+    return entriesOf(s);
+  });
+}
+
 std::vector<Json> GateStore::auditEntries(std::int64_t after, int most) const {
   return state_->guarded([&] {
-    std::vector<Json> out;
     SQLite::Statement s(state_->db, "SELECT id, entry FROM audit WHERE id > ? ORDER BY id LIMIT ?");
     s.bind(1, after);
     s.bind(2, most);
-    while (s.executeStep()) {
-      Json entry = Json::parse(s.getColumn(1).getString(), nullptr, false);
-      if (!entry.is_object()) entry = Json::object();
-      entry["number"] = s.getColumn(0).getInt64();
-      out.push_back(std::move(entry));
-    }
-    return out;
+    return entriesOf(s);
   });
 }
 

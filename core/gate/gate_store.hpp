@@ -95,6 +95,8 @@ class GateStore {
     std::int64_t wrongAt = 0;  ///< the first entry that does not fit; 0: all do
   };
   [[nodiscard]] AuditCheck verifyAudit() const;
+  /// Newest first; only those whose text has `narrow`, whatever its case.
+  [[nodiscard]] std::vector<nlohmann::json> newestAudit(const std::string& narrow, int most) const;
   /// Oldest first, from the entry behind `after`.
   [[nodiscard]] std::vector<nlohmann::json> auditEntries(std::int64_t after, int most) const;
 

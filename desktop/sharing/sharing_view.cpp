@@ -16,6 +16,7 @@
 #include <mutex>
 
 #include "desktop/plain_table.hpp"
+#include "desktop/sharing/audit_panel.hpp"
 #include "desktop/theme.hpp"
 
 namespace kw::desktop {
@@ -68,6 +69,10 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   top->addWidget(title);
   top->addSpacing(8);
   top->addWidget(state_, 1);
+  happened_ = new QPushButton(tr("What happened"), this);
+  happened_->setObjectName("whatHappened");
+  happened_->setCheckable(true);
+  top->addWidget(happened_);
   top->addWidget(close);
   column->addLayout(top);
 
@@ -193,7 +198,14 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   passes_->setColumnWidth(3, 170);
   body->addWidget(passes_, 1);
   column->addWidget(body_, 1);
+  audit_ = new AuditPanel(this);
+  column->addWidget(audit_, 1);
   column->addStretch(0);
+  connect(audit_, &AuditPanel::wanted, this, &SharingView::askAudit);
+  connect(happened_, &QPushButton::toggled, this, [this](bool on) {
+    if (on) askAudit();
+    refresh();
+  });
   connect(close, &QPushButton::clicked, this, &SharingView::closed);
   connect(go, &QPushButton::clicked, this, &SharingView::signIn);
   for (QLineEdit* e : {password_, code_}) connect(e, &QLineEdit::returnPressed, this, &SharingView::signIn);
@@ -309,7 +321,14 @@ void SharingView::take(const gate::ClientView& view) {
 void SharingView::refresh() {
   const bool in = view_.stage == gate::ClientStage::SignedIn && view_.me.is_object();
   signIn_->setVisible(!in);
-  body_->setVisible(in);
+  const bool keeper = in && text(view_.me, "role") == "keeper";
+  happened_->setVisible(in);
+  happened_->setEnabled(keeper);
+  happened_->setToolTip(keeper ? QString() : tr("Only a keeper of the gateway reads it."));
+  const bool history = keeper && happened_->isChecked();
+  body_->setVisible(in && !history);
+  audit_->setVisible(history);
+  if (history) audit_->show(view_.audit);
   if (in) {
     password_->clear();
     code_->clear();
@@ -418,6 +437,10 @@ void SharingView::sharePass(Id endpoint) {
   if (const int at = way_->findData(QVariant::fromValue<qlonglong>(endpoint)); at >= 0)
     way_->setCurrentIndex(at);
   if (view_.stage == gate::ClientStage::SignedIn) note_->setFocus();
+}
+
+void SharingView::askAudit() {
+  if (client_) client_->send({{"audit", {{"narrow", audit_->narrow().toStdString()}}}});
 }
 
 void SharingView::makePass() {

@@ -24,6 +24,7 @@ class SharingView : public QWidget {
   ~SharingView() override;
   [[nodiscard]] QTableWidget* visits() const { return visits_; }
   [[nodiscard]] QTableWidget* passes() const { return passes_; }
+  [[nodiscard]] class AuditPanel* audit() const { return audit_; }
   [[nodiscard]] const gate::ClientView& view() const { return view_; }
   /// The address typed last, remembered by the window.
   [[nodiscard]] QString address() const;
@@ -48,6 +49,7 @@ class SharingView : public QWidget {
   void refresh();
   void showVisits();
   void showPasses();
+  void askAudit();
   void makePass();
   void endChosenVisit();
   void endChosenPass();
@@ -64,6 +66,8 @@ class SharingView : public QWidget {
   QComboBox* way_;
   QDoubleSpinBox* hours_;
   QCheckBox* look_;
+  QPushButton* happened_;
+  class AuditPanel* audit_;
   Id wanted_ = 0;
 };
 

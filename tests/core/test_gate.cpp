@@ -8,6 +8,7 @@
 #include "gate/gate.hpp"
 #include "gate/http.hpp"
 #include "gate/limiter.hpp"
+#include "gate/outbox.hpp"
 #include "gate/text_rows.hpp"
 #include "lab/host.hpp"
 #include "tests/support.hpp"
@@ -31,7 +32,7 @@ Pass passFor(Id way, Seconds lasts, int most = 0, bool look = true) {
 
 /// A gateway with one machine, and whatever a browser can do to it over its own socket.
 struct GateBench {
-  explicit GateBench(const std::string& password = "") {
+  explicit GateBench(const std::string& password = "", GateLimits limits = {}) {
     lab::ConsolePlan plan;
     plan.options.password = password;
     plan.guest.name = "mist-bench";
@@ -56,6 +57,7 @@ struct GateBench {
     GateOptions options;
     options.port = 0;
     options.state = folder.path / "gate";
+    options.limits = limits;
     gate = std::make_unique<Gate>(runtime, options, tools);
     gate->store().addAccount("duty", "duty-at-the-gate", Role::Keeper);
     gate->store().addAccount("seed desk", "seed-desk-looks", Role::Look);
@@ -577,6 +579,83 @@ TEST_CASE("A page that says too much, or nonsense, is sent away; the others go o
         R"({"chord":7,"resize":["a",-1],"giveHand":"x","above":[1],"answer":{},"type":{}})");
     co_await good->sendText("{\"ping\":42}");
     co_await GateBench::until(good, "\"pong\":42");
+  });
+}
+
+TEST_CASE("Clients that are slow, or never finish, are hung up on; others are served meanwhile", "[gate]") {
+  GateLimits limits;
+  limits.handshake = std::chrono::milliseconds(300), limits.request = std::chrono::milliseconds(400);
+  limits.silence = std::chrono::milliseconds(500);
+  GateBench b("", limits);
+  const std::string cookie = b.signIn("duty", "duty-at-the-gate");
+  /// True when the gateway closes the stream while it is read.
+  const auto isClosed = [](ByteStream& stream) -> Task<bool> {
+    bool closed = false;
+    const auto read = [&]() -> Task<void> {
+      Byte part[256];
+      try {
+        for (;;) co_await stream.readSome(part);
+      } catch (const Error&) {
+        closed = true;
+      }
+    };
+    co_await within(std::chrono::seconds(10), "to be hung up on", read());
+    co_return closed;
+  };
+  runToEnd([&]() -> Task<void> {
+    // One that connects and says nothing at all.
+    const StreamPtr silent = co_await connectTcp("127.0.0.1", b.gate->port(), std::chrono::seconds(5));
+    const bool first = co_await isClosed(*silent);
+    CHECK(first);
+    // One that says half a request, a byte at a time, for as long as it is let.
+    const StreamPtr slow = co_await b.connect();
+    const auto start = std::chrono::steady_clock::now();
+    bool ended = false;
+    try {
+      for (int i = 0; i < 500; ++i) {
+        co_await slow->write(viewOf(i == 0 ? "GET / HTTP/1.1\r\nX: " : "x"));
+        co_await systemClock()->sleep(std::chrono::milliseconds(20));
+      }
+    } catch (const Error&) {
+      ended = true;
+    }
+    CHECK(ended);
+    CHECK(std::chrono::steady_clock::now() - start < std::chrono::seconds(5));
+    // A page that opened and fell silent; one that goes on saying that it is there stays.
+    const auto quiet = co_await b.page("/live", cookie);
+    const auto lively = co_await b.page("/live", cookie);
+    bool gone = false;
+    for (int i = 0; i < 200 && !gone; ++i) {
+      co_await lively->sendText("{\"ping\":1}");
+      co_await GateBench::until(lively, "\"pong\"");
+      try {
+        const auto some = [&]() -> Task<void> { co_await quiet->receive(); };
+        co_await within(std::chrono::milliseconds(50), "more", some());
+      } catch (const Error& e) {
+        gone = e.kind() != ErrorKind::TimedOut;
+      }
+    }
+    CHECK(gone);
+    co_await lively->sendText("{\"ping\":42}");
+    co_await GateBench::until(lively, "\"pong\":42");
+  });
+  CHECK(b.get("/").starts_with("HTTP/1.1 200"));
+}
+
+TEST_CASE("A page that does not read what it is told is given up, instead of piling it up", "[gate]") {
+  runToEnd([]() -> Task<void> {
+    const Executor here = co_await asio::this_coro::executor;
+    auto [ours, theirs] = memoryPair(here, 1024);
+    const auto socket =
+        std::make_shared<WebSocket>(here, std::move(ours), WebSocket::Side::Server, std::size_t{1} << 20);
+    const auto out = std::make_shared<Outbox>(here, socket);
+    bool over = false;
+    spawn(
+        here, [out] { return out->run(); }, [&](std::exception_ptr) { over = true; });
+    const std::string text(std::size_t{1} << 20, 'x');
+    for (int i = 0; i < 20; ++i) out->put(text);
+    for (int i = 0; i < 500 && !over; ++i) co_await systemClock()->sleep(std::chrono::milliseconds(10));
+    CHECK(over);
   });
 }
 

@@ -3,6 +3,9 @@
 #include <QLabel>
 #include <QTableWidget>
 
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include "desktop/sharing/audit_panel.hpp"
 #include "desktop/sharing/sharing_view.hpp"
 #include "gate/gate.hpp"
 #include "tests/desktop/window_bench.hpp"
@@ -128,4 +131,53 @@ TEST_CASE("Sharing: a gateway that ends is told; its address is remembered", "[w
   b.open();
   b.window->showSharing();
   CHECK(b.window->sharing()->address() == address);
+}
+
+TEST_CASE("Sharing: a keeper reads what happened, narrowed, and sees a chain that was broken",
+          "[window][gate]") {
+  GateBench b;
+  SharingView& page = b.signIn("duty", "duty-at-the-gate");
+  REQUIRE(
+      shown([&] { return page.view().stage == gate::ClientStage::SignedIn && page.view().me.is_object(); }));
+  b.door->store().audit("seed desk", "127.0.0.9", "opens", {{"machine", "palm-house-01"}});
+  auto* happened = b.child<QPushButton>("whatHappened");
+  REQUIRE(shown([&] { return happened->isVisible() && happened->isEnabled(); }));
+  happened->click();
+  QTableWidget* table = page.audit()->table();
+  REQUIRE(shown([&] { return table->rowCount() == 3; }));
+  CHECK(table->item(0, 1)->text() == "seed desk");  // the newest first
+  CHECK(table->item(0, 3)->text() == "palm-house-01");
+  b.child<QLineEdit>("auditNarrow")->setText("SIGNS in");
+  REQUIRE(shown([&] { return table->rowCount() == 1; }));
+  CHECK(table->item(0, 1)->text() == "duty");
+  b.child<QLineEdit>("auditNarrow")->setText("nothing of the kind");
+  CHECK(shown([&] { return table->rowCount() == 0 && !table->isVisible(); }));
+  const auto chainSays = [&](const QString& words) {
+    const auto labels = page.audit()->findChildren<QLabel*>();
+    return std::any_of(labels.begin(), labels.end(), [&](QLabel* l) { return l->text().contains(words); });
+  };
+  CHECK(chainSays("chain is whole"));
+  {
+    SQLite::Database file((b.folder.path / "gate" / "gate.sqlite").string(), SQLite::OPEN_READWRITE);
+    file.exec("UPDATE audit SET entry = replace(entry, 'seed desk', 'somebody') WHERE id = 3");
+  }
+  b.child<QLineEdit>("auditNarrow")->clear();
+  CHECK(shown([&] { return chainSays("breaks at entry 3"); }));
+  happened->click();
+  CHECK_FALSE(page.audit()->isVisible());
+}
+
+TEST_CASE("Sharing: who is no keeper does not read what happened", "[window][gate]") {
+  GateBench b;
+  SharingView& page = b.signIn("seed desk", "seed-desk-looks");
+  auto* happened = b.child<QPushButton>("whatHappened");
+  REQUIRE(shown([&] { return happened->isVisible(); }));
+  CHECK_FALSE(happened->isEnabled());
+  CHECK(happened->toolTip().contains("keeper"));
+  // Asked for all the same, past the button, the gateway refuses.
+  QString said;
+  QObject::connect(&page, &SharingView::said, &page, [&](const QString& words) { said = words; });
+  emit page.audit()->wanted();
+  CHECK(shown([&] { return said.contains("only a keeper"); }));
+  CHECK(page.view().audit.is_null());
 }
