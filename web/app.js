@@ -109,6 +109,28 @@ function glyph(state) {
   box.innerHTML = `<svg class="glyph" viewBox="0 0 14 14" role="img" aria-label="${words[state] || state}">${shapes[state] || shapes.unknown}</svg>`;
   return box.firstChild;
 }
+const actWords = { start: 'start', shutdown: 'ask it to shut down', restart: 'ask it to restart', resume: 'let it go on', off: 'force it off' };
+let powerOpen = 0, powerSure = '';
+function switchMachine(m, act) {
+  // What may lose work is asked twice, in the same place.
+  if (act === 'off' && powerSure !== m.id + act) {
+    powerSure = m.id + act;
+    setTimeout(() => { powerSure = ''; paintRoster(); }, 5000);
+  } else {
+    powerSure = ''; powerOpen = 0;
+    live.send(JSON.stringify({ power: { machine: m.id, act } }));
+    note(`${m.name}: ${actWords[act]}, asked of its host`);
+  }
+  paintRoster();
+}
+function powerRow(m) {
+  if (powerOpen !== m.id) return [];
+  if (m.power.why) return [make('p', { class: 'quiet' }, m.power.why)];
+  if (!m.power.acts.length) return [make('p', { class: 'quiet' }, `It is ${m.power.state}; nothing can be asked now.`)];
+  return [make('div', { class: 'power', role: 'toolbar', 'aria-label': `Switch ${m.name}` }, make('span', { class: 'quiet' }, `It is ${m.power.state}.`),
+    ...m.power.acts.map(act => make('button', { class: 'plain' + (act === 'off' ? ' grave' : ''), 'data-way': `act-${m.id}-${act}`, onclick: () => switchMachine(m, act) },
+      powerSure === m.id + act ? 'sure? what is not saved is lost' : actWords[act] || act)))];
+}
 function paintRoster() {
   const needle = $('go').value.trim().toLowerCase(), roster = $('roster'), scroll = roster.scrollTop;
   const focused = document.activeElement && document.activeElement.dataset ? document.activeElement.dataset.way : null;
@@ -130,7 +152,9 @@ function paintRoster() {
         const chip = make('button', { class: 'chip' + (visit && w.id === visit.way.id ? ' open' : ''), title: w.why || `Open ${m.name}, ${w.label}`, disabled: !!w.why, 'data-way': w.id, onclick: () => openWay(m, w) }, w.chip);
         return chip;
       });
-      roster.append(make('div', { class: 'machine' + (mine ? ' here' : '') }, glyph(m.state), make('div', {}, make('b', {}, m.name), make('p', {}, sentence), ...chips)));
+      roster.append(make('div', { class: 'machine' + (mine ? ' here' : '') }, glyph(m.state), make('div', {}, make('b', {}, m.name), make('p', {}, sentence), ...chips,
+        ...(m.power ? [make('button', { class: 'chip', title: `Switch ${m.name}`, 'aria-expanded': String(powerOpen === m.id), 'data-way': `power-${m.id}`, onclick: () => { powerOpen = powerOpen === m.id ? 0 : m.id; powerSure = ''; paintRoster(); } }, 'on/off')] : []),
+        ...powerRow(m))));
     }
   }
   if (!groups.size) roster.append(make('p', { class: 'empty' }, needle ? `No machine has “${$('go').value.trim()}” in its name.` : 'No machine is yours to reach here yet.'));

@@ -9,6 +9,7 @@
 #include "gate/http.hpp"
 #include "gate/limiter.hpp"
 #include "gate/outbox.hpp"
+#include "gate/power_desk.hpp"
 #include "gate/room.hpp"
 #include "record/catalogue.hpp"
 #include "route/checker.hpp"
@@ -61,7 +62,8 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
         options(std::move(o)),
         tools(std::move(t)),
         store(options.state),
-        changedSignal(strand) {
+        changedSignal(strand),
+        power(runtime, strand, tools, [this] { wake(); }) {
     if (!tools.ssh) tools.ssh = std::make_shared<SshPool>([this] { return runtime.strand(); });
     loadCertificate();
     records = std::make_shared<Snapshot>(tools.store->load());
@@ -323,8 +325,33 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       endPass(page, message["endPass"].get<Id>());
     if (message.contains("passes")) page.out->put(dumped({{"passes", passesJson(page.person)}}));
     if (message.contains("endVisit") && message["endVisit"].is_object()) endVisit(page, message["endVisit"]);
+    if (message.contains("power") && message["power"].is_object()) orderPower(page, message["power"]);
     if (message.contains("audit") && message["audit"].is_object())
       page.out->put(dumped(auditJson(page.person, message["audit"])));
+  }
+
+  /// Whether this person may switch a machine: the policy of one of its ways in says so, and he may drive
+  /// there.
+  [[nodiscard]] bool maySwitch(const Person& person, Id machine) const {
+    if (person.pass != 0 || person.role == Role::Look) return false;
+    for (const Endpoint* e : records->endpointsOf(machine))
+      if (const auto rules = rulesFor(e->id); rules->power && rules->drive && rules->access) return true;
+    return false;
+  }
+
+  void orderPower(Page& page, const Json& wish) {
+    const Id machine = idIn(wish, "machine");
+    const auto found = records->machines.find(machine);
+    const std::string act =
+        wish.contains("act") && wish["act"].is_string() ? wish["act"].get<std::string>() : "";
+    if (found == records->machines.end() || !maySwitch(page.person, machine))
+      return page.out->put(
+          dumped({{"error", "switching this machine is not allowed here: set by its group's policy"}}));
+    const std::string name = found->second.name;
+    store.audit(page.person.name, page.from, "asks to " + act, {{"machine", name}});
+    power.order(*records, machine, act, [out = page.out, name, act](const std::string& wrong) {
+      if (!wrong.empty()) out->put(dumped({{"error", name + ", " + act + ": " + wrong}}));
+    });
   }
 
   /// The newest entries that have the words, and whether the chain is whole; for keepers.
@@ -654,7 +681,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     page.out->put(std::move(text));
   }
 
-  [[nodiscard]] Json machinesJson(const Person& person) const {
+  [[nodiscard]] Json machinesJson(const Person& person) {
     std::map<std::pair<std::string, std::string>, Json> sorted;
     for (const auto& [id, m] : records->machines) {
       Json ways = Json::array();
@@ -694,6 +721,9 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       const std::string group = path.empty() ? "" : path.back()->name;
       sorted[{group, m.name}] = {{"id", id},       {"name", m.name},       {"group", group},
                                  {"state", state}, {"sentence", sentence}, {"ways", ways}};
+      if (maySwitch(person, id))
+        if (Json switching = power.of(*records, id); switching.is_object())
+          sorted[{group, m.name}]["power"] = std::move(switching);
     }
     Json out = Json::array();
     for (auto& [key, one] : sorted) out.push_back(std::move(one));
@@ -723,6 +753,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   std::map<Id, CheckResult> reached;
   Limiter limiter;
   Signal changedSignal;
+  PowerDesk power;
   std::size_t connections = 0;
   int sinceLook = kLookEvery;
   bool looking = false, stopping = false;
@@ -750,7 +781,7 @@ void Gate::stop() {
     done->set_value();
   });
   // The context may have been stopped already; then nothing runs any more anyway.
-  done->get_future().wait_for(std::chrono::seconds(2));
+  if (done->get_future().wait_for(std::chrono::seconds(2)) == std::future_status::ready) state_->power.end();
 }
 
 std::uint16_t Gate::port() const { return state_->port; }

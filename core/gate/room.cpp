@@ -72,6 +72,7 @@ Rules rulesOf(const SettingReader& setting) {
   r.clipboardFrom = clipboard == "both" || clipboard == "from";
   r.several = isOn(setting, "gate.several");
   r.passes = isOn(setting, "gate.passes");
+  r.power = isOn(setting, "gate.power");
   r.passHours = wholeOf(setting, "gate.passhours");
   r.keep = wholeOf(setting, "gate.keep");
   return r;

@@ -16,7 +16,8 @@ namespace kw::gate {
 
 /// What the settings of a way in allow to people of the gateway.
 struct Rules {
-  bool access = true, drive = true, clipboardTo = true, clipboardFrom = true, several = true, passes = true;
+  bool access = true, drive = true, clipboardTo = true, clipboardFrom = true, several = true, passes = true,
+       power = false;
   int passHours = 24;
   Seconds keep = 120;
   bool operator==(const Rules&) const = default;

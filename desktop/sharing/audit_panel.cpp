@@ -2,6 +2,7 @@
 
 #include <QDateTime>
 #include <QHBoxLayout>
+#include <QHeaderView>
 #include <QLabel>
 #include <QLineEdit>
 #include <QLocale>
@@ -66,8 +67,9 @@ AuditPanel::AuditPanel(QWidget* parent) : QWidget(parent) {
   column->addWidget(none_);
   table_ = plainTable({tr("When"), tr("Who"), tr("What"), tr("Machine"), tr("From"), tr("More")},
                       tr("What happened"), this);
-  const int widths[] = {150, 120, 170, 130, 160};
+  const int widths[] = {145, 85, 130, 115, 100};
   for (int c = 0; c < 5; ++c) table_->setColumnWidth(c, widths[c]);
+  table_->horizontalHeader()->setStretchLastSection(true);
   column->addWidget(table_, 1);
   typed_.setSingleShot(true);
   typed_.setInterval(kAfterTyping);

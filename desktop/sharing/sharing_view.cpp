@@ -203,6 +203,7 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   column->addStretch(0);
   connect(audit_, &AuditPanel::wanted, this, &SharingView::askAudit);
   connect(happened_, &QPushButton::toggled, this, [this](bool on) {
+    happened_->setText(on ? tr("Visits and passes") : tr("What happened"));
     if (on) askAudit();
     refresh();
   });
