@@ -110,6 +110,7 @@ function glyph(state) {
   return box.firstChild;
 }
 const actWords = { start: 'start', shutdown: 'ask it to shut down', restart: 'ask it to restart', resume: 'let it go on', off: 'force it off' };
+const hostWords = { start: 'start it', shutdown: 'shut it down', restart: 'restart it', resume: 'let it go on', off: 'force it off' };
 let powerOpen = 0, powerSure = '';
 function switchMachine(m, act) {
   // What may lose work is asked twice, in the same place.
@@ -119,7 +120,7 @@ function switchMachine(m, act) {
   } else {
     powerSure = ''; powerOpen = 0;
     live.send(JSON.stringify({ power: { machine: m.id, act } }));
-    note(`${m.name}: ${actWords[act]}, asked of its host`);
+    note(`${m.name}: its host was asked to ${hostWords[act] || act}`);
   }
   paintRoster();
 }
@@ -459,8 +460,10 @@ class Visit {
     }, { passive: false });
     f.addEventListener('keydown', e => {
       if (!mine(e)) return;
+      // An input method has the key; what it makes of it comes when it is done.
+      if (e.isComposing || e.keyCode === 229) return;
       if (this.form === 'text') return this.textKey(e);
-      if (!this.worker || e.isComposing) return;
+      if (!this.worker) return;
       e.preventDefault();
       this.key(true, symOf(e));
     });
@@ -469,19 +472,23 @@ class Visit {
       e.preventDefault();
       this.key(false, symOf(e));
     });
-    f.addEventListener('blur', () => this.releaseAll());
+    f.addEventListener('focusout', e => { if (!f.contains(e.relatedTarget)) this.releaseAll(); });
+    // Input methods write into fields only. On a touch screen the field would raise the keyboard unasked.
+    f.addEventListener('focus', () => { if (!matchMedia('(pointer: coarse)').matches) this.typing.focus({ preventScroll: true }); });
     f.addEventListener('paste', e => {
       if (!mine(e)) return;
       const text = e.clipboardData.getData('text/plain');
       e.preventDefault();
       if (text) this.form === 'text' ? this.send({ paste: text }) : this.send({ clip: text });
     });
-    // Phones: what their keyboard writes.
-    this.typing.addEventListener('input', () => {
+    // What keyboards on the screen and input methods write.
+    const written = () => {
       const text = this.typing.value;
       this.typing.value = '';
-      this.typeText(text);
-    });
+      if (text) this.typeText(text);
+    };
+    this.typing.addEventListener('input', e => { if (!e.isComposing) written(); });
+    this.typing.addEventListener('compositionend', written);
     this.watcher = new ResizeObserver(() => { this.place(); this.fitText(); });
     this.watcher.observe(f);
   }

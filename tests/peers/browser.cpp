@@ -141,6 +141,15 @@ void Browser::type(const std::string& css, const std::string& text) {
   call("POST", "/session/" + session_ + "/element/" + element(css) + "/value", {{"text", text}});
 }
 
+void Browser::compose(const std::string& unfinished, const std::string& text) {
+  const std::string path = "/session/" + session_ + "/goog/cdp/execute";
+  const int end = static_cast<int>(utf8ToUtf32(unfinished).size());
+  call("POST", path,
+       {{"cmd", "Input.imeSetComposition"},
+        {"params", {{"text", unfinished}, {"selectionStart", end}, {"selectionEnd", end}}}});
+  call("POST", path, {{"cmd", "Input.insertText"}, {"params", {{"text", text}}}});
+}
+
 void Browser::keys(const std::string& text) {
   Json actions = Json::array(), held = Json::array();
   for (const char32_t point : utf8ToUtf32(text)) {

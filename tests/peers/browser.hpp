@@ -28,6 +28,8 @@ class Browser {
   void type(const std::string& css, const std::string& text);
   /// Keys to whatever has the focus.
   void keys(const std::string& text);
+  /// As an input method writes: first unfinished, then for good.
+  void compose(const std::string& unfinished, const std::string& text);
   void save(const std::filesystem::path& png);
   /// What the page's text is now, of all elements of the selector.
   std::string text(const std::string& css);

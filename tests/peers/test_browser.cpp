@@ -9,6 +9,7 @@
 #include "base/file.hpp"
 #include "gate/gate.hpp"
 #include "lab/host.hpp"
+#include "lab/host_api.hpp"
 #include "lab/scenario.hpp"
 #include "tests/peers/browser.hpp"
 #include "tests/peers/qemu.hpp"
@@ -432,6 +433,72 @@ TEST_CASE("In a browser: what is copied on the machine comes out; what policy sw
     w.set({OwnerKind::Machine, mist}, "gate.clipboard", "off");
   });
   CHECK(b.until("document.querySelector('.bar button[title^=\"Text to\"]').disabled"));
+}
+
+TEST_CASE("In a browser: what an input method writes arrives once it is finished", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  Browser b;
+  signIn(b, g, "duty", "duty-at-the-gate");
+  openMachine(b, "mist-bench");
+  REQUIRE(b.until(kPictureLives));
+  b.run("document.querySelector('.face').focus()");
+  b.keys("zone ");
+  b.compose("nihon", "\xe6\x97\xa5\xe6\x9c\xac");  // written by its reading, in two characters
+  b.keys("!");
+  CHECK(eventually([&] { return g.note() == "zone \xe6\x97\xa5\xe6\x9c\xac!"; }));
+  INFO(g.note());
+  CHECK(g.note().find("nihon") == std::string::npos);
+}
+
+TEST_CASE("In a browser: a machine is switched off and on; what loses work is asked twice", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  Runtime apiRuntime(1);
+  const std::string socket = (g.folder.path / "hosts.sock").string();
+  lab::HostedMachine hosted;
+  hosted.host = "orchard", hosted.name = "mist-bench", hosted.id = lab::idForName("mist-bench");
+  hosted.console = g.console.get();
+  auto api = std::make_unique<lab::HostApi>(apiRuntime.strand(), socket, std::vector{hosted});
+  Machine m = *g.tools.store->load().machineNamed("mist-bench");
+  g.tools.store->commit("host", [&](StoreWriter& w) {
+    HostRecord h;
+    h.name = "orchard";
+    h.address = std::string("command:") + KW_BUILD + "/lab/kettle-lab host --socket " + socket + " orchard";
+    w.put(h);
+    m.host = "orchard";
+    w.put(m);
+    w.set({OwnerKind::Machine, m.id}, "host.id", hosted.id);
+    w.set({OwnerKind::Machine, m.id}, "gate.power", "on");
+  });
+  Browser b;
+  signIn(b, g, "duty", "duty-at-the-gate");
+  const std::string chip = "[data-way='power-" + std::to_string(m.id) + "']";
+  const auto act = [&](const std::string& verb) {
+    return "[data-way='act-" + std::to_string(m.id) + "-" + verb + "']";
+  };
+  // The list is drawn anew whenever something changes; an element found before is gone then.
+  const auto press = [&](const std::string& css) {
+    b.run("document.querySelector(arguments[0]).click()", {css});
+  };
+  REQUIRE(b.until("document.querySelector(\"" + chip + "\")"));
+  press(chip);
+  REQUIRE(b.until("document.querySelector(\"" + act("off") + "\")"));
+  press(act("off"));
+  REQUIRE(b.until("/sure/.test(document.querySelector(\"" + act("off") + "\").textContent)"));
+  CHECK(g.gate->store().newestAudit("asks to", 5).empty());
+  press(act("off"));
+  REQUIRE(eventually([&] { return g.gate->store().newestAudit("asks to off", 5).size() == 1; }));
+  press(chip);
+  REQUIRE(b.until("document.querySelector(\"" + act("start") + "\")"));
+  press(act("start"));
+  press(chip);
+  CHECK(b.until("document.querySelector(\"" + act("shutdown") + "\")"));
+  b.size(1280, 800);
+  b.save("/tmp/power.png");
+  g.gate->stop();
+  api.reset();
+  apiRuntime.stop();
 }
 
 TEST_CASE("In a browser: every engine's screens, without a line of code for it", "[browser]") {
