@@ -32,6 +32,7 @@ void benchEncodings(Table& table);
 void benchRdp(Table& table);
 void benchRecords(Table& table);
 void benchHosts(Table& table);
+void benchGate(Table& table);
 void benchWindow(Table& table, int argc, char** argv);
 void benchText(Table& table, int argc, char** argv);
 void benchSsh(Table& table);

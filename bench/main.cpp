@@ -73,6 +73,7 @@ int main(int argc, char** argv) {
       {"rdp", [&] { kw::bench::benchRdp(table); }},
       {"records", [&] { kw::bench::benchRecords(table); }},
       {"hosts", [&] { kw::bench::benchHosts(table); }},
+      {"gate", [&] { kw::bench::benchGate(table); }},
       {"ssh", [&] { kw::bench::benchSsh(table); }},
       {"text", [&] { kw::bench::benchText(table, argc, argv); }},
       {"window", [&] { kw::bench::benchWindow(table, argc, argv); }},

@@ -147,6 +147,17 @@ std::string fingerprint(const X509* certificate) {
   return hex(ByteView(digest, length), ":");
 }
 
+/// This desk's own list of authorities. Reading it takes longer than a handshake, so it is read once; what is
+/// added to it later counts after a restart.
+X509_STORE* usualAuthorities() {
+  static const std::unique_ptr<X509_STORE, Freer<X509_STORE_free>> store = [] {
+    std::unique_ptr<X509_STORE, Freer<X509_STORE_free>> made(X509_STORE_new());
+    X509_STORE_set_default_paths(made.get());
+    return made;
+  }();
+  return store.get();
+}
+
 PeerCertificate describe(SSL* ssl) {
   PeerCertificate out;
   CertificateHandle certificate(SSL_get1_peer_certificate(ssl));
@@ -193,9 +204,10 @@ Task<StreamPtr> startTls(StreamPtr below, TlsClientOptions options, Bytes early)
       SSL_CTX_set_max_proto_version(context.get(), TLS1_2_VERSION);
       SSL_CTX_set_cipher_list(context.get(), "ADH:AECDH:HIGH:!kRSA:@SECLEVEL=0");
     }
-    SSL_CTX_set_default_verify_paths(context.get());
-    if (!options.authorityFile.empty() &&
-        SSL_CTX_load_verify_locations(context.get(), options.authorityFile.c_str(), nullptr) != 1)
+    if (options.authorityFile.empty())
+      SSL_CTX_set1_cert_store(context.get(), usualAuthorities());
+    else if (SSL_CTX_set_default_verify_paths(context.get()) != 1 ||
+             SSL_CTX_load_verify_locations(context.get(), options.authorityFile.c_str(), nullptr) != 1)
       throw Error(ErrorKind::Local, "cannot read this file of authorities", options.authorityFile);
   }
   auto stream = std::make_unique<TlsStream>(std::move(below), std::move(context), false);

@@ -1,0 +1,279 @@
+// The gateway as its own program: a thousand visitors at twenty machines where nothing happens, twenty at
+// busy 720p pictures, and the page's size.
+#include <fcntl.h>
+#include <signal.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <filesystem>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <sstream>
+#include <thread>
+
+#include "base/file.hpp"
+#include "bench/bench.hpp"
+#include "gate/gate.hpp"
+#include "record/store.hpp"
+#include "rfb/client.hpp"
+#include "rfb/server.hpp"
+#include "wire/tls.hpp"
+#include "wire/websocket.hpp"
+
+namespace kw::bench {
+
+namespace {
+
+constexpr Size kBusy{1280, 720};
+constexpr int kMachines = 20;
+constexpr auto kFrame = std::chrono::milliseconds(33);
+
+/// A machine's screen: still until told to be busy; then a window's worth of it changes thirty times a
+/// second.
+class Machine720 : public rfb::ServerEvents {
+ public:
+  Machine720() : listener_(listenTcp(strand_, "127.0.0.1", 0)) {
+    picture_->fill(picture_->rect(), rgb(20, 60, 50));
+    spawn(strand_, [this]() -> Task<void> {
+      for (;;) {
+        StreamPtr visitor = co_await listener_->accept();
+        server_ = std::make_shared<rfb::Server>(strand_, picture_, std::vector<Screen>{},
+                                                rfb::ServerOptions{}, *this);
+        spawn(strand_,
+              [server = server_, held = std::make_shared<StreamPtr>(std::move(visitor))]() -> Task<void> {
+                co_await server->run(std::move(*held));
+              });
+      }
+    });
+    spawn(strand_, [this]() -> Task<void> {
+      for (unsigned turn = 0;; ++turn) {
+        co_await systemClock()->sleep(kFrame);
+        if (!busy || !server_) continue;
+        const Rect part{200 + static_cast<int>(turn % 100), 100, 640, 400};
+        {
+          const auto lock = picture_->lock();
+          for (int y = part.y; y < part.bottom(); ++y)
+            for (int x = part.x; x < part.right(); ++x)
+              *picture_->at(x, y) = rgb((x + turn) / 7 & 255U, (y * 2U + turn) / 9 & 255U, turn & 255U);
+        }
+        server_->damaged(Region(part));
+      }
+    });
+  }
+  ~Machine720() { runtime_.stop(); }
+  [[nodiscard]] std::string address() const { return "vnc://127.0.0.1:" + std::to_string(listener_->port()); }
+  std::atomic<bool> busy = false;
+
+ private:
+  Runtime runtime_{1};
+  Executor strand_ = runtime_.strand();
+  std::shared_ptr<Listener> listener_;
+  std::shared_ptr<Framebuffer> picture_ = std::make_shared<Framebuffer>(kBusy);
+  std::shared_ptr<rfb::Server> server_;
+};
+
+/// kettle-gate with an account and one machine.
+class GateProgram {
+ public:
+  GateProgram(const std::filesystem::path& folder, const std::string& machineAddress) {
+    const auto store = folder / "records.sqlite", state = folder / "gate";
+    openSqliteStore(store)->commit("bench", [&](StoreWriter& w) {
+      for (int i = 0; i < kMachines; ++i) {
+        Machine m;
+        m.name = "mist-bench " + std::to_string(i);
+        w.put(m);
+        Endpoint e;
+        e.machine = m.id, e.label = "screen", e.address = machineAddress;
+        w.put(e);
+        ways.push_back(e.id);
+      }
+    });
+    gate::GateStore(state).addAccount("duty", "duty-at-the-gate", gate::Role::Keeper);
+    runToEnd([&]() -> Task<void> {
+      port = listenTcp(co_await asio::this_coro::executor, "127.0.0.1", 0)->port();
+    });
+    const std::string place = "127.0.0.1:" + std::to_string(port);
+    int said[2];
+    if (pipe(said) != 0) throw Error(ErrorKind::Local, "no pipe");
+    process = fork();
+    if (process == 0) {
+      dup2(said[1], STDOUT_FILENO);
+      execl(KW_GATE, KW_GATE, "--state", state.c_str(), "--store", store.c_str(), "serve", "--listen",
+            place.c_str(), nullptr);
+      _exit(127);
+    }
+    close(said[1]);
+    std::string line;
+    for (char c = 0; read(said[0], &c, 1) == 1 && c != '\n';) line += c;
+    close(said[0]);
+    if (!line.starts_with("kettle-gate serves"))
+      throw Error(ErrorKind::Local, "the gateway did not start", line);
+  }
+  ~GateProgram() {
+    kill(process, SIGTERM);
+    waitpid(process, nullptr, 0);
+  }
+  /// Mebibytes of memory that is its own.
+  [[nodiscard]] double memory() const {
+    std::ifstream in("/proc/" + std::to_string(process) + "/status");
+    for (std::string line; std::getline(in, line);)
+      if (line.starts_with("RssAnon:")) return std::atof(line.c_str() + 8) / 1024;
+    return 0;
+  }
+  [[nodiscard]] double processorSeconds() const {
+    std::ifstream in("/proc/" + std::to_string(process) + "/stat");
+    std::string all;
+    std::getline(in, all);
+    std::istringstream rest(all.substr(all.rfind(')') + 2));
+    std::string word;
+    double ticks = 0;
+    for (int i = 3; rest >> word && i <= 15; ++i)
+      if (i >= 14) ticks += std::atof(word.c_str());
+    return ticks / static_cast<double>(sysconf(_SC_CLK_TCK));
+  }
+  pid_t process = -1;
+  std::uint16_t port = 0;
+  std::vector<Id> ways;
+};
+
+Task<StreamPtr> sealed(std::uint16_t port) {
+  TlsClientOptions tls;
+  tls.hostName = "127.0.0.1";
+  tls.decide = [](PeerCertificate) -> Task<bool> { co_return true; };
+  StreamPtr plain = co_await connectTcp("127.0.0.1", port, std::chrono::seconds(10));
+  co_return co_await startTls(std::move(plain), tls);
+}
+
+std::string cookieFor(std::uint16_t port) {
+  std::string cookie;
+  runToEnd([&]() -> Task<void> {
+    const StreamPtr stream = co_await sealed(port);
+    const std::string host = "127.0.0.1:" + std::to_string(port),
+                      body = R"({"name":"duty","password":"duty-at-the-gate"})";
+    const std::string request = "POST /sign-in HTTP/1.1\r\nHost: " + host + "\r\nOrigin: https://" + host +
+                                "\r\nConnection: close\r\nContent-Length: " + std::to_string(body.size()) +
+                                "\r\n\r\n" + body;
+    co_await stream->write(viewOf(request));
+    std::string answer;
+    try {
+      Byte part[2048];
+      for (;;) {
+        const std::size_t n = co_await stream->readSome(part);
+        answer.append(reinterpret_cast<const char*>(part), n);
+      }
+    } catch (const Error&) {
+      // The end of it.
+    }
+    const auto at = answer.find("kettle-gate=");
+    if (at != std::string::npos) cookie = answer.substr(at, answer.find(';', at) - at);
+  });
+  return cookie;
+}
+
+/// One browser: its visit, and the picture by our own decoder.
+struct Viewer : rfb::ClientEvents {
+  Task<rfb::SignIn> signIn(rfb::SignInRequest) override { co_return rfb::SignIn{}; }
+  Task<bool> trust(PeerCertificate) override { co_return true; }
+  void opened(const std::string&, const std::string&, bool) override {}
+  void pictureResized(Size, const std::vector<Screen>&) override {}
+  void damaged(const Region&) override { ++updates; }
+
+  Task<void> run(std::uint16_t port, std::string cookie, Id way) {
+    const Executor here = co_await asio::this_coro::executor;
+    const std::string host = "127.0.0.1:" + std::to_string(port) +
+                             "\r\nOrigin: https://127.0.0.1:" + std::to_string(port) +
+                             "\r\nCookie: " + cookie;
+    const std::string visitPath = "/visit?way=" + std::to_string(way);
+    StreamPtr below = co_await sealed(port);
+    visit = co_await openWebSocket(std::move(below), host, visitPath);
+    Id number = 0;
+    bool live = false;
+    while (number == 0 || !live) {
+      const WebSocketMessage m = co_await visit->receive();
+      const std::string text = textOf(m.bytes);
+      const auto json = nlohmann::json::parse(text, nullptr, false);
+      if (json.contains("visit") && json["visit"].is_number_integer()) number = json["visit"].get<Id>();
+      live = live || json.contains("size");
+    }
+    spawn(here, [this]() -> Task<void> {
+      for (;;) co_await visit->receive();
+    });
+    spawn(here, [this]() -> Task<void> {
+      for (;;) {
+        co_await systemClock()->sleep(std::chrono::seconds(15));
+        co_await visit->sendText("{\"ping\":0}");
+      }
+    });
+    const std::string picturePath =
+        "/picture?way=" + std::to_string(way) + "&visit=" + std::to_string(number);
+    below = co_await sealed(port);
+    const auto socket = co_await openWebSocket(std::move(below), host, picturePath);
+    rfb::Client client(here, systemClock(), picture, rfb::ClientOptions{}, *this);
+    co_await client.run(streamOver(socket));
+  }
+  std::shared_ptr<WebSocket> visit;
+  /// All viewers of the bench draw into one; what it shows is nobody's.
+  std::shared_ptr<Framebuffer> picture;
+  std::atomic<int> updates = 0;
+};
+
+struct Crowd {
+  Crowd(const GateProgram& gate, int count, int machines) {
+    const std::string cookie = cookieFor(gate.port);
+    const auto picture = std::make_shared<Framebuffer>();
+    for (int i = 0; i < count; ++i) {
+      viewers.push_back(std::make_unique<Viewer>());
+      Viewer& v = *viewers.back();
+      v.picture = picture;
+      const std::uint16_t port = gate.port;
+      const Id way = gate.ways[static_cast<std::size_t>(i % machines)];
+      spawn(runtime.strand(), [&v, port, cookie, way] { return v.run(port, cookie, way); });
+      const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(20);
+      while (v.updates == 0 && std::chrono::steady_clock::now() < until)
+        std::this_thread::sleep_for(std::chrono::milliseconds(1));
+      if (v.updates == 0) break;
+      ++seeing;
+    }
+  }
+  ~Crowd() { runtime.stop(); }
+  int seeing = 0;
+  Runtime runtime{1};
+  std::vector<std::unique_ptr<Viewer>> viewers;
+};
+
+}  // namespace
+
+void benchGate(Table& table) {
+  table.figure("gateway: its page, all files", static_cast<double>(gate::pageBytes()) / 1000, "kB", 150);
+  std::string name = (std::filesystem::temp_directory_path() / "kettle-bench-XXXXXX").string();
+  if (mkdtemp(name.data()) == nullptr) return;
+  const std::filesystem::path folder = name;
+  for (const char* part : {"idle", "busy"}) std::filesystem::create_directory(folder / part);
+  {
+    Machine720 machine;
+    GateProgram gate(folder / "idle", machine.address());
+    Crowd first(gate, kMachines, kMachines);  // the machines' own sessions are not what viewers cost
+    const double before = gate.memory();
+    Crowd idle(gate, 1000, kMachines);
+    table.figure("gateway: viewers that see a still picture", idle.seeing, "");
+    table.figure("gateway: memory for these", gate.memory() - before, "MiB", 150);
+  }
+  {
+    Machine720 machine;
+    GateProgram gate(folder / "busy", machine.address());
+    Crowd busy(gate, 20, 1);
+    machine.busy = true;
+    std::this_thread::sleep_for(std::chrono::seconds(2));
+    const double before = gate.processorSeconds();
+    int updates = 0;
+    for (const auto& v : busy.viewers) updates -= v->updates;
+    std::this_thread::sleep_for(std::chrono::seconds(10));  // what is measured is time itself
+    for (const auto& v : busy.viewers) updates += v->updates;
+    table.figure("gateway: 20 at a busy 720p, pictures each", updates / 20.0 / 10, "a second");
+    table.figure("gateway: processor for these", (gate.processorSeconds() - before) * 10, "% of one");
+  }
+  std::filesystem::remove_all(folder);
+}
+
+}  // namespace kw::bench
