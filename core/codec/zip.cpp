@@ -55,13 +55,20 @@ void Inflater::finish() {
 
 void Inflater::reset() { inflateReset(stream_.get()); }
 
-Deflater::Deflater(int level) : stream_(std::make_unique<z_stream>()), level_(level) {
-  *stream_ = {};
-  if (deflateInit(stream_.get(), level) != Z_OK) throw Error(ErrorKind::Local, "no memory for zlib");
+Deflater::Deflater(int level) : level_(level) {}
+Deflater::~Deflater() {
+  if (stream_) deflateEnd(stream_.get());
 }
-Deflater::~Deflater() { deflateEnd(stream_.get()); }
+
+void Deflater::begin() {
+  auto stream = std::make_unique<z_stream>();
+  *stream = {};
+  if (deflateInit(stream.get(), level_) != Z_OK) throw Error(ErrorKind::Local, "no memory for zlib");
+  stream_ = std::move(stream);
+}
 
 void Deflater::deflate(ByteView plain, Bytes& out) {
+  if (!stream_) begin();
   stream_->next_in = const_cast<Byte*>(plain.data());
   stream_->avail_in = static_cast<uInt>(plain.size());
   Byte chunk[32768];
@@ -76,6 +83,7 @@ void Deflater::deflate(ByteView plain, Bytes& out) {
 void Deflater::setLevel(int level) {
   if (level == level_) return;
   level_ = level;
+  if (!stream_) return;
   Byte none[64];
   stream_->next_in = nullptr;
   stream_->avail_in = 0;
