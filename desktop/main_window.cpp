@@ -466,6 +466,7 @@ void MainWindow::refreshSide() {
       side_->setRoute(tr("Route to %1 · %2").arg(name, QString::fromStdString(e->label)),
                       desk_.route(*e, name));
       showFindings(e->id);
+      side_->setAbout(aboutOf(e->machine));
       side_->setFigures(desk_.sessionOf(e->id));
       return;
     }

@@ -339,6 +339,30 @@ TEST_CASE("A console's address is asked for with what it means; a wrong one is r
   CHECK_FALSE(listens->toolTip().isEmpty());
 }
 
+TEST_CASE("The side's notes are those of the machine whose way it shows", "[window][hosts]") {
+  WindowBench b(2);
+  const Snapshot before = b.tools.store->load();
+  b.tools.store->commit("notes", [&](StoreWriter& w) {
+    for (const Id id : b.machineIds) {
+      Machine m = before.machines.at(id);
+      m.notes = "Note of " + m.name;
+      w.put(m);
+    }
+  });
+  b.open();
+  b.window->openEndpoint(b.endpoints[0]);
+  OpenSession* s = b.window->stage()->sessionOf(b.endpoints[0]);
+  REQUIRE(shown([&] { return s->isLive() && b.window->stage()->focusedSession() == s; }));
+  const auto noteIs = [&](const QString& words) {
+    for (const SideAbout& a : b.window->side()->about())
+      if (a.lines.contains(words)) return true;
+    return false;
+  };
+  CHECK(shown([&] { return noteIs("Note of palm-house-01"); }));
+  b.window->lookWhy(b.endpoints[1]);
+  CHECK(shown([&] { return noteIs("Note of palm-house-02") && !noteIs("Note of palm-house-01"); }));
+}
+
 TEST_CASE("A console that forgot its password gets it again with a click on what was found",
           "[window][hosts]") {
   HostBench b;
