@@ -37,6 +37,8 @@ struct Engine {
   Task<void> (*greets)(ByteStream&, const Address&);
   /// "vnc", or for serial lines their settings: "9600 8N1". For the header of a pane. Null: the chip's word.
   std::string (*kind)(const Address&, const SettingReader&);
+  /// A further visitor turns nobody out, at least until he has signed in: it may be opened just to look.
+  bool besideOthers = false;
 };
 
 std::span<const Engine* const> allEngines();

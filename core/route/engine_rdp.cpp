@@ -89,6 +89,6 @@ Task<void> greets(ByteStream& stream, const Address& address) {
 
 }  // namespace
 
-const Engine rdpEngine{"rdp", make, [](const Address&) { return Look::Connect; }, greets, kind};
+const Engine rdpEngine{"rdp", make, [](const Address&) { return Look::Connect; }, greets, kind, true};
 
 }  // namespace kw

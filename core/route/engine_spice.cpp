@@ -40,6 +40,7 @@ Task<void> greets(ByteStream& stream, const Address& address) {
 
 }  // namespace
 
-const Engine spiceEngine{"spice", make, [](const Address&) { return Look::Connect; }, greets, nullptr};
+// A host ends its visitor's session when another one comes (unless it was started otherwise).
+const Engine spiceEngine{"spice", make, [](const Address&) { return Look::Connect; }, greets, nullptr, false};
 
 }  // namespace kw

@@ -91,7 +91,7 @@ Task<void> greets(ByteStream& stream, const Address& address) {
 
 }  // namespace
 
-const Engine vncEngine{"vnc", make, [](const Address&) { return Look::Connect; }, greets, nullptr};
+const Engine vncEngine{"vnc", make, [](const Address&) { return Look::Connect; }, greets, nullptr, true};
 
 QualityLevels qualityLevels(const std::string& word) {
   if (word == "lossless") return {-1, 2};

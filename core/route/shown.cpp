@@ -4,6 +4,7 @@
 
 #include "picture/framebuffer.hpp"
 #include "picture/region.hpp"
+#include "route/engine.hpp"
 
 namespace kw {
 
@@ -69,11 +70,13 @@ bool isBlack(const Framebuffer& picture) {
 
 Task<Shown> shownBy(Address address, SettingReader setting, OpeningTools tools,
                     std::chrono::nanoseconds limit) {
+  const Engine* engine = engineFor(address.scheme);
+  if (engine == nullptr || !engine->besideOthers) co_return Shown{};
   const Executor here = co_await asio::this_coro::executor;
   tools.store = nullptr;  // what is pinned or kept must neither answer nor change
   tools.vault = nullptr;
   tools.onlyGiven = true;
-  // A look must not turn other visitors out.
+  // Where others are let stay by who comes, they are.
   const SettingReader besideOthers = overlaid(std::move(setting), {{"screen.shared", "on"}});
   const auto session = makeSession(here, address, address.forPeople(), besideOthers, tools, {});
   const auto looker = std::make_shared<Looker>(here);

@@ -15,8 +15,9 @@ struct Shown {
   std::optional<bool> black;  ///< its whole picture; nothing while no picture came in time
 };
 
-/// For ways in that show a screen. Never throws for what the peer does; a peer that goes wrong has shown
-/// nothing. Throws Error{Local} for settings that make no sense.
+/// For ways in that show a screen; nothing where a further visitor would turn others out. Never throws for
+/// what the peer does; a peer that goes wrong has shown nothing. Throws Error{Local} for settings that make
+/// no sense.
 Task<Shown> shownBy(Address address, SettingReader setting, OpeningTools tools,
                     std::chrono::nanoseconds limit);
 

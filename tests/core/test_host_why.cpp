@@ -4,7 +4,9 @@
 #include <fstream>
 
 #include "host/why.hpp"
+#include "lab/scenario.hpp"
 #include "rfb/server.hpp"
+#include "route/shown.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -23,8 +25,7 @@ class TestScreen : public rfb::ServerEvents {
       for (;;) {
         StreamPtr visitor = co_await listener_->accept();
         const Executor here = co_await asio::this_coro::executor;
-        auto server =
-            std::make_shared<rfb::Server>(here, picture_, std::vector<Screen>{}, options_, *this);
+        auto server = std::make_shared<rfb::Server>(here, picture_, std::vector<Screen>{}, options_, *this);
         servers_.push_back(server);
         spawn(here, [server, held = std::make_shared<StreamPtr>(std::move(visitor))]() -> Task<void> {
           co_await server->run(std::move(*held));
@@ -168,6 +169,33 @@ TEST_CASE("Why: a console that forgot its password, and a black picture; nobody 
   const auto dark = Roster(black.address()).why();
   REQUIRE(found(dark, "black") != nullptr);
   CHECK_FALSE(found(dark, "black")->cure.empty());
+}
+
+TEST_CASE("Why: a service that has one visitor at a time is not opened to look", "[host][why]") {
+  Runtime runtime(1);
+  std::uint16_t port = 0;
+  runToEnd(
+      [&]() -> Task<void> { port = listenTcp(co_await asio::this_coro::executor, "127.0.0.1", 0)->port(); });
+  lab::ConsolePlan plan;
+  plan.vnc = false;
+  plan.guest.name = "mist-bench";
+  lab::DoorPlan door{"127.0.0.1", port, lab::spiceDoor({"mist-bench", "", false, true, 1}), {}, "spice"};
+  plan.doors.push_back(door);
+  lab::Console console(runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), plan);
+  console.start(true);
+  const std::string address = "spice://127.0.0.1:" + std::to_string(port);
+  const auto all = Roster(address).why();
+  CHECK(found(all, "answers") != nullptr);
+  CHECK_FALSE(anyTrouble(all));
+  Shown shown;
+  runToEnd([&]() -> Task<void> {
+    const OpeningTools nothing;
+    shown = co_await shownBy(parseAddress(address), builtInSettings(), nothing, std::chrono::seconds(2));
+  });
+  CHECK_FALSE(shown.letIn);
+  CHECK_FALSE(shown.asksSignIn);
+  console.stop();
+  runtime.stop();
 }
 
 TEST_CASE("Why: the host says that the port is another machine's console", "[host][why]") {
