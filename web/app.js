@@ -113,6 +113,7 @@ const actWords = { start: 'start', shutdown: 'ask it to shut down', restart: 'as
 const hostWords = { start: 'start it', shutdown: 'shut it down', restart: 'restart it', resume: 'let it go on', off: 'force it off' };
 let powerOpen = 0, powerSure = '';
 function switchMachine(m, act) {
+  if (!live || live.readyState !== 1) return note('The gate is not reached. Nothing was asked.');
   // What may lose work is asked twice, in the same place.
   if (act === 'off' && powerSure !== m.id + act) {
     powerSure = m.id + act;

@@ -1,6 +1,7 @@
 #include "gate/power_desk.hpp"
 
 #include "host/adopt.hpp"
+#include "record/agreed.hpp"
 
 namespace kw::gate {
 
@@ -29,15 +30,16 @@ std::vector<PowerAct> actsFor(Running state, const host::HostAbilities& can) {
 
 }  // namespace
 
-PowerDesk::PowerDesk(Runtime& runtime, Executor strand, OpeningTools tools, std::function<void()> changed)
-    : runtime_(runtime), strand_(std::move(strand)), tools_(std::move(tools)), changed_(std::move(changed)) {}
+PowerDesk::PowerDesk(Runtime& runtime, Executor strand, OpeningTools tools)
+    : runtime_(runtime), strand_(std::move(strand)), tools_(std::move(tools)) {}
 
 std::shared_ptr<host::Host> PowerDesk::hostOf(const Snapshot& records, Id machine) {
   const auto m = records.machines.find(machine);
   if (m == records.machines.end() || m->second.host.empty() || host::idOnHost(records, machine).empty())
     return nullptr;
   const HostRecord* record = records.hostNamed(m->second.host);
-  if (record == nullptr) return nullptr;
+  const std::string command = record == nullptr ? "" : host::commandOf(record->address);
+  if (record == nullptr || released_ || (!command.empty() && !isAgreed(command))) return nullptr;
   const std::pair<Id, std::string> key{record->id, record->address};
   if (const auto known = hosts_.find(key); known != hosts_.end()) return known->second;
   auto& place = hosts_[key];
@@ -75,7 +77,8 @@ void PowerDesk::order(const Snapshot& records, Id machine, const std::string& ac
                       std::function<void(std::string)> done) {
   const Json now = of(records, machine);
   if (!now.is_object() || !now.contains("acts"))
-    return done(now.is_object() ? now["why"] : "no host is known");
+    return done(now.is_object() ? now["why"]
+                                : "no host is known for it, or nobody agreed to its command at the gateway");
   const auto acts = now["acts"].get<std::vector<std::string>>();
   const auto wanted = host::powerActFrom(act);
   if (!wanted || std::find(acts.begin(), acts.end(), act) == acts.end())
@@ -87,10 +90,13 @@ void PowerDesk::order(const Snapshot& records, Id machine, const std::string& ac
               });
 }
 
-void PowerDesk::end() {
+std::vector<std::shared_ptr<host::Host>> PowerDesk::release() {
+  released_ = true;
+  std::vector<std::shared_ptr<host::Host>> out;
   for (const auto& [key, host] : hosts_)
-    if (host) host->end();
+    if (host) out.push_back(host);
   hosts_.clear();
+  return out;
 }
 
 }  // namespace kw::gate

@@ -87,10 +87,13 @@ struct HostKind {
   const char* example;  ///< "libvirt:qemu:///system"
   /// `rest` is the address behind the colon. Throws Error{Local} when it makes no sense.
   std::unique_ptr<HostAdapter> (*make)(const std::string& rest, const AdapterTools& tools);
+  bool runsCommand = false;  ///< watching it runs what its address says
 };
 std::span<const HostKind> allHostKinds();
 /// Throws Error{Local} for an address of no known kind.
 std::unique_ptr<HostAdapter> makeAdapter(const std::string& address, const AdapterTools& tools);
+/// The command that watching a host of this address would run; empty: none.
+std::string commandOf(const std::string& address);
 /// Empty when an adapter takes the address, else what is wrong with it.
 std::string problemWithHostAddress(const std::string& address);
 

@@ -9,7 +9,7 @@ namespace {
 constexpr HostKind kKinds[] = {
     {"libvirt", "libvirt", "libvirt:qemu:///system", makeLibvirtAdapter},
     {"qmp", "QEMU by QMP", "qmp:/run/machines (a socket, or a folder of them)", makeQmpAdapter},
-    {"command", "own command", "command:/usr/local/bin/our-machines", makeCommandAdapter}};
+    {"command", "own command", "command:/usr/local/bin/our-machines", makeCommandAdapter, true}};
 
 constexpr std::pair<PowerAct, const char*> kActs[] = {
     {PowerAct::Start, "start"},     {PowerAct::ShutDown, "shutdown"}, {PowerAct::Off, "off"},
@@ -43,6 +43,14 @@ std::unique_ptr<HostAdapter> makeAdapter(const std::string& address, const Adapt
     known += (known.empty() ? "" : ", ") + std::string(kind.scheme) + ":";
   }
   throw Error(ErrorKind::Local, "a host's address begins with one of " + known, address);
+}
+
+std::string commandOf(const std::string& address) {
+  const auto colon = address.find(':');
+  for (const HostKind& kind : kKinds)
+    if (kind.runsCommand && colon != std::string::npos && address.compare(0, colon, kind.scheme) == 0)
+      return address.substr(colon + 1);
+  return {};
 }
 
 std::string problemWithHostAddress(const std::string& address) {

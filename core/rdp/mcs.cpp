@@ -387,11 +387,13 @@ Bytes channelJoinConfirm(unsigned user, unsigned channelId) {
 
 void readChannelJoinConfirm(ByteView payload, unsigned channelId) {
   LittleReader in(payload, "MCS channel join");
-  if ((in.u8() >> 2) != 15) protocolBroken("MCS channel join", "another message came");
+  const unsigned choice = in.u8();
+  if ((choice >> 2) != 15) protocolBroken("MCS channel join", "another message came");
   if (in.u8() != 0)
     throw Error(ErrorKind::Unsupported, "the service refused channel " + std::to_string(channelId));
   in.skip(2);  // who asked
-  if (be16(in) != channelId || be16(in) != channelId)
+  const bool namesJoined = (choice & 2) != 0;
+  if (be16(in) != channelId || (namesJoined && be16(in) != channelId))
     protocolBroken("MCS channel join", "another channel was joined than the one asked for");
 }
 

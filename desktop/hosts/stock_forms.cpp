@@ -34,6 +34,22 @@ QFrame* StockView::newForm(const QString& heading) {
   return form_;
 }
 
+QPushButton* StockView::endForm(QVBoxLayout* column, const QString& leaveWords, const QString& goWords) {
+  auto* buttons = new QHBoxLayout;
+  buttons->addStretch(1);
+  auto* leave = new QPushButton(leaveWords, form_);
+  auto* go = new QPushButton(goWords, form_);
+  go->setProperty("own", true);
+  buttons->addWidget(leave);
+  buttons->addWidget(go);
+  column->addLayout(buttons);
+  connect(leave, &QPushButton::clicked, form_, [this] {
+    form_->deleteLater();
+    form_ = nullptr;
+  });
+  return go;
+}
+
 void StockView::showAddHost() {
   QFrame* form = newForm(tr("Add a host"));
   auto* column = static_cast<QVBoxLayout*>(form->layout());
@@ -84,19 +100,8 @@ void StockView::showAddHost() {
   trouble->setWordWrap(true);
   trouble->hide();
   column->addWidget(trouble);
-  auto* buttons = new QHBoxLayout;
-  buttons->addStretch(1);
-  auto* cancel = new QPushButton(tr("Leave it"), form);
-  auto* keep = new QPushButton(tr("Add"), form);
+  QPushButton* keep = endForm(column, tr("Leave it"), tr("Add"));
   keep->setObjectName("keepHost");
-  keep->setProperty("own", true);
-  buttons->addWidget(cancel);
-  buttons->addWidget(keep);
-  column->addLayout(buttons);
-  connect(cancel, &QPushButton::clicked, form, [this] {
-    form_->deleteLater();
-    form_ = nullptr;
-  });
   const auto add = [this, form, name, address, user, password, group, trouble] {
     const std::string where = address->text().trimmed().toStdString(),
                       called = name->text().trimmed().toStdString();
@@ -156,19 +161,8 @@ void StockView::showAdopt() {
     more->setObjectName("quiet");
     column->addWidget(more);
   }
-  auto* buttons = new QHBoxLayout;
-  buttons->addStretch(1);
-  auto* cancel = new QPushButton(tr("Leave them"), form);
-  auto* go = new QPushButton(tr("Adopt"), form);
+  QPushButton* go = endForm(column, tr("Leave them"), tr("Adopt"));
   go->setObjectName("adoptNow");
-  go->setProperty("own", true);
-  buttons->addWidget(cancel);
-  buttons->addWidget(go);
-  column->addLayout(buttons);
-  connect(cancel, &QPushButton::clicked, form, [this] {
-    form_->deleteLater();
-    form_ = nullptr;
-  });
   connect(go, &QPushButton::clicked, form, [this, byHost] {
     int made = 0;
     const auto records = desk_.records().shared();

@@ -64,6 +64,8 @@ class StockView : public QWidget {
   void changeForNextStart(const StockLine& line, const host::ConsoleChange& change, const QString& becomes);
   void addFact(const QString& name, const QString& value);
   QFrame* newForm(const QString& heading);
+  /// The form's last row; gives the button that does it.
+  QPushButton* endForm(QVBoxLayout* column, const QString& leaveWords, const QString& goWords);
 
   Desk& desk_;
   StockModel model_;

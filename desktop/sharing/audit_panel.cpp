@@ -81,12 +81,20 @@ QString AuditPanel::narrow() const { return narrow_->text().trimmed(); }
 
 void AuditPanel::show(const nlohmann::json& audit) {
   if (!audit.is_object() || !audit.contains("entries") || !audit["entries"].is_array()) return;
-  const qint64 all = audit.value("all", std::int64_t{0}), wrongAt = audit.value("wrongAt", std::int64_t{0});
   const auto& entries = audit["entries"];
   const auto shownCount = static_cast<int>(entries.size());
+  if (audit.contains("all")) showChain(audit, shownCount);
+  fill(entries, shownCount);
+}
+
+void AuditPanel::showChain(const nlohmann::json& audit, int shownCount) {
+  const qint64 all = audit.value("all", std::int64_t{0}), wrongAt = audit.value("wrongAt", std::int64_t{0});
   chain_->setText(wrongAt == 0 ? tr("%1 of %2 entries · the chain is whole").arg(shownCount).arg(all)
                                : tr("The chain breaks at entry %1: it was changed there").arg(wrongAt));
   chain_->setStyleSheet(wrongAt == 0 ? QString() : "color: " + scheme().brick.name());
+}
+
+void AuditPanel::fill(const nlohmann::json& entries, int shownCount) {
   table_->setRowCount(shownCount);
   for (int row = 0; row < shownCount; ++row) {
     const auto& e = entries[static_cast<std::size_t>(row)];

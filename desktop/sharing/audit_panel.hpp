@@ -14,7 +14,8 @@ class AuditPanel : public QWidget {
   Q_OBJECT
  public:
   explicit AuditPanel(QWidget* parent);
-  /// {"entries": [{"when", "who", "from", "what", "machine", …}], "all", "wrongAt"}
+  /// {"entries": [{"when", "who", "from", "what", "machine", …}], "all", "wrongAt"}; the last two only where
+  /// the chain was gone through.
   void show(const nlohmann::json& audit);
   [[nodiscard]] QString narrow() const;
   [[nodiscard]] QTableWidget* table() const { return table_; }
@@ -24,6 +25,8 @@ class AuditPanel : public QWidget {
   void wanted();
 
  private:
+  void showChain(const nlohmann::json& audit, int shownCount);
+  void fill(const nlohmann::json& entries, int shownCount);
   QLineEdit* narrow_;
   QLabel *chain_, *none_;
   QTableWidget* table_;

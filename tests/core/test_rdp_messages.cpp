@@ -128,8 +128,7 @@ Bytes unsealedSession() {
 
 /// How a client ends to which `bytes` are said, at most `atOnce` at a time.
 std::pair<ErrorKind, bool> endOf(const Bytes& bytes, std::size_t atOnce) {
-  struct Quiet : Seen {
-  } seen;
+  Seen seen;
   auto picture = std::make_shared<Framebuffer>(Size{64, 48});
   std::optional<ErrorKind> kind;
   runToEnd([&]() -> Task<void> {

@@ -9,8 +9,8 @@
 #include "base/file.hpp"
 #include "gate/gate.hpp"
 #include "lab/host.hpp"
-#include "lab/host_api.hpp"
 #include "lab/scenario.hpp"
+#include "tests/hosted.hpp"
 #include "tests/peers/browser.hpp"
 #include "tests/peers/qemu.hpp"
 #include "tests/peers/relay.hpp"
@@ -454,28 +454,14 @@ TEST_CASE("In a browser: what an input method writes arrives once it is finished
 TEST_CASE("In a browser: a machine is switched off and on; what loses work is asked twice", "[browser]") {
   if (!Browser::available()) return;
   Garden g;
-  Runtime apiRuntime(1);
-  const std::string socket = (g.folder.path / "hosts.sock").string();
-  lab::HostedMachine hosted;
-  hosted.host = "orchard", hosted.name = "mist-bench", hosted.id = lab::idForName("mist-bench");
-  hosted.console = g.console.get();
-  auto api = std::make_unique<lab::HostApi>(apiRuntime.strand(), socket, std::vector{hosted});
-  Machine m = *g.tools.store->load().machineNamed("mist-bench");
-  g.tools.store->commit("host", [&](StoreWriter& w) {
-    HostRecord h;
-    h.name = "orchard";
-    h.address = std::string("command:") + KW_BUILD + "/lab/kettle-lab host --socket " + socket + " orchard";
-    w.put(h);
-    m.host = "orchard";
-    w.put(m);
-    w.set({OwnerKind::Machine, m.id}, "host.id", hosted.id);
-    w.set({OwnerKind::Machine, m.id}, "gate.power", "on");
-  });
+  Hosted hosted(*g.tools.store, g.folder.path, "mist-bench", *g.console);
+  hosted.allow(true);
+  agreeTo(hosted.command);
   Browser b;
   signIn(b, g, "duty", "duty-at-the-gate");
-  const std::string chip = "[data-way='power-" + std::to_string(m.id) + "']";
+  const std::string chip = "[data-way='power-" + std::to_string(hosted.machine) + "']";
   const auto act = [&](const std::string& verb) {
-    return "[data-way='act-" + std::to_string(m.id) + "-" + verb + "']";
+    return "[data-way='act-" + std::to_string(hosted.machine) + "-" + verb + "']";
   };
   // The list is drawn anew whenever something changes; an element found before is gone then.
   const auto press = [&](const std::string& css) {
@@ -494,11 +480,7 @@ TEST_CASE("In a browser: a machine is switched off and on; what loses work is as
   press(act("start"));
   press(chip);
   CHECK(b.until("document.querySelector(\"" + act("shutdown") + "\")"));
-  b.size(1280, 800);
-  b.save("/tmp/power.png");
   g.gate->stop();
-  api.reset();
-  apiRuntime.stop();
 }
 
 TEST_CASE("In a browser: every engine's screens, without a line of code for it", "[browser]") {

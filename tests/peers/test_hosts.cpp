@@ -1,4 +1,6 @@
 // Hosts against real ones: a libvirtd of our own, and QEMU's monitors.
+#include <unistd.h>
+
 #include <fstream>
 #include <nlohmann/json.hpp>
 
@@ -70,7 +72,9 @@ nlohmann::json whyInOwnNetwork(const std::string& before, const std::string& add
                              " XDG_CONFIG_HOME=" + folder.path.string() + "\nset -e\n" + before +
                              "\nset +e\n" + KW_KETTLE + " why --json " + address + "\n";
   std::ofstream(folder.path / "script") << script;
-  const std::string command = "unshare -mn --propagation private sh " + (folder.path / "script").string();
+  // Who is not root is root in a user namespace, too.
+  const std::string command = std::string(geteuid() == 0 ? "unshare -mn" : "unshare -rmn") +
+                              " --propagation private sh " + (folder.path / "script").string();
   std::FILE* pipe = popen(command.c_str(), "r");
   REQUIRE(pipe != nullptr);
   std::string out;
