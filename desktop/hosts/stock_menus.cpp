@@ -142,9 +142,9 @@ void StockView::askListen(const StockLine& line) {
   const QString given =
       QInputDialog::getItem(
           this, name,
-          tr("Address of the host on which its console listens. 127.0.0.1: only the host "
-             "itself reaches it, others through a jump on the host. 0.0.0.0: whoever reaches "
-             "the host; set a password first."),
+          tr("Address of the host on which its console listens.\n"
+             "127.0.0.1: only the host itself reaches it, others through a jump on it.\n"
+             "0.0.0.0: whoever reaches the host; set a password first."),
           choices, std::max<int>(0, static_cast<int>(choices.indexOf(text(c.listen)))), true, &done)
           .trimmed();
   if (!done) return;
@@ -185,7 +185,7 @@ void StockView::changeForNextStart(const StockLine& line, const host::ConsoleCha
                          tr("%1 %2 from its next start on.").arg(name, becomes));
     return;
   }
-  QMessageBox box(QMessageBox::Question, name,
+  QMessageBox box(QMessageBox::NoIcon, name,
                   tr("%1 %2 after a full stop and start. When shall that be?").arg(name, becomes),
                   QMessageBox::Cancel, this);
   box.setInformativeText(
