@@ -140,12 +140,12 @@ void StockView::askListen(const StockLine& line) {
   if (!c.listen.empty() && !choices.contains(text(c.listen))) choices.prepend(text(c.listen));
   bool done = false;
   const QString given =
-      QInputDialog::getItem(
-          this, name,
-          tr("Address of the host on which its console listens.\n"
-             "127.0.0.1: only the host itself reaches it, others through a jump on it.\n"
-             "0.0.0.0: whoever reaches the host; set a password first."),
-          choices, std::max<int>(0, static_cast<int>(choices.indexOf(text(c.listen)))), true, &done)
+      QInputDialog::getItem(this, name,
+                            tr("Address of the host on which its console listens.\n"
+                               "127.0.0.1: only the host itself reaches it, others through a jump on it.\n"
+                               "0.0.0.0: whoever reaches the host; set a password first."),
+                            choices, std::max<int>(0, static_cast<int>(choices.indexOf(text(c.listen)))),
+                            true, &done)
           .trimmed();
   if (!done) return;
   if (QHostAddress(given).isNull()) {
