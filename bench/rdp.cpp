@@ -173,7 +173,7 @@ void benchSession(Table& table, const Framebuffer& f) {
   shown->put(shown->rect(), f.row(0));
   ServerOptions serverOptions;
   serverOptions.certificate = certificate;
-  serverOptions.account = [](const NtlmAccount&) { return CredSspAnswer{"fern-house", 0}; };
+  serverOptions.account = [](const NtlmAccount&) { return KnownAccount{"fern-house", 0}; };
   serverOptions.pipeline = PipelineForm::Planar;
   double memory = 0;
   const auto visit = [&] {

@@ -26,8 +26,11 @@ Desk::Desk(OpeningTools tools, Records::Loading loading, QObject* parent)
 
 Desk::~Desk() {
   // Sessions end before the threads that carry them.
-  for (OpenSession* s : sessions_) delete s;
-  sessions_.clear();
+  const QList<OpenSession*> open = std::exchange(sessions_, {});
+  for (OpenSession* s : open) {
+    write({s->machine().toStdString(), "the window was closed", Told::Ended, s->visit()});
+    delete s;
+  }
 }
 
 std::optional<Address> Desk::jumpOf(const Endpoint& endpoint) const {
@@ -55,8 +58,8 @@ OpenSession* Desk::make(Id id, bool startsNow) {
     const Address address = parseAddress(endpoint.address);
     auto session = makeSession(runtime_.strand(), address, machine, setting, tools_, owner);
     const QString label = QString::fromStdString(endpoint.label + " · " + kindOf(address, setting));
-    note(QString::fromStdString(machine), "opened " + endpoint.address);
-    return start(std::move(session), QString::fromStdString(machine), label, id, setting, startsNow);
+    return start(std::move(session), {QString::fromStdString(machine), label, id, endpoint.address}, setting,
+                 startsNow);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return nullptr;
@@ -72,8 +75,7 @@ OpenSession* Desk::openAddress(const QString& text) {
         address.host.empty() ? address.path : address.host + ":" + std::to_string(address.port));
     const std::string label =
         (session->text() != nullptr ? "line · " : "screen · ") + kindOf(address, setting);
-    note(name, "opened " + address.forPeople());
-    return start(std::move(session), name, QString::fromStdString(label), 0, setting);
+    return start(std::move(session), {name, QString::fromStdString(label), 0, address.forPeople()}, setting);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return nullptr;
@@ -89,18 +91,18 @@ OpenSession* Desk::openOnce(const exchange::Entry& entry) {
     if (entry.password) tools.givenPassword = entry.password;
     auto session = makeSession(runtime_.strand(), address, entry.name, setting, tools, {});
     const QString name = QString::fromStdString(entry.name);
-    note(name, "opened " + address.forPeople() + " from " + entry.from);
-    return start(std::move(session), name, QString::fromStdString("file · " + kindOf(address, setting)), 0,
-                 setting);
+    const QString label = QString::fromStdString("file · " + kindOf(address, setting));
+    return start(std::move(session), {name, label, 0, address.forPeople() + " from " + entry.from}, setting);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return nullptr;
   }
 }
 
-OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, const QString& label,
-                         Id endpoint, const SettingReader& setting, bool startsNow) {
-  auto* session = new OpenSession(std::move(core), machine, label, endpoint, this);
+OpenSession* Desk::start(std::shared_ptr<Session> core, const Opened& what, const SettingReader& setting,
+                         bool startsNow) {
+  auto* session = new OpenSession(std::move(core), what.machine, what.label, what.endpoint, this);
+  note(*session, Told::Opened, what.way);
   const std::string clipboard = setting("clipboard.way");
   session->clipboardToMachine = clipboard == "both" || clipboard == "to";
   session->clipboardFromMachine = clipboard == "both" || clipboard == "from";
@@ -134,7 +136,7 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
       reach_.noteName(session->endpoint(), QString::fromStdString(itself));
     // Once for each trouble, however often it is tried again.
     if (session->status().problem && !std::exchange(trouble, true))
-      note(session->machine(), "trouble: " + session->status().sentence);
+      note(*session, Told::Trouble, session->status().sentence);
     if (session->isLive()) trouble = false;
     emit sessionsChanged();
   });
@@ -144,7 +146,7 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const QString& machine, 
       const std::string file = session->text()->logFile();
       if (file == known) return;
       known = file;
-      if (!file.empty()) note(session->machine(), "log " + file);
+      if (!file.empty()) note(*session, Told::Log, file);
     });
   connect(session, &OpenSession::ended, this, [this, session] { discard(session); });
   if (startsNow) session->start();
@@ -178,7 +180,7 @@ OpenSession* Desk::startAndOpen(Id id) {
   };
   const auto errand = std::make_shared<host::StartErrand>(runtime_.strand(), tools_.clock, std::move(plan));
   session->usualStart = usualStartSeconds(way.machine);
-  note(session->machine(), "start asked of " + place.name);
+  note(*session, Told::Note, "start asked of " + place.name);
   connect(session, &OpenSession::startOver, this,
           [this, session, id] { startIsOver(session, id, *session->starting()); });
   session->startWith(errand);
@@ -187,7 +189,7 @@ OpenSession* Desk::startAndOpen(Id id) {
 
 void Desk::startIsOver(OpenSession* session, Id endpoint, const host::StartView& view) {
   if (view.failure) {
-    note(session->machine(), std::string("start: ") + view.failure->what());
+    note(*session, Told::Trouble, std::string("start: ") + view.failure->what());
     return;
   }
   const Snapshot& s = records_.snapshot();
@@ -196,7 +198,7 @@ void Desk::startIsOver(OpenSession* session, Id endpoint, const host::StartView&
   const int seconds = static_cast<int>(std::chrono::duration_cast<std::chrono::seconds>(view.took).count());
   // One that ran already says nothing about how long a start takes.
   if (!view.steps.empty() && view.steps.front().remark.empty()) rememberStart(way->second.machine, seconds);
-  note(session->machine(), "answers after " + std::to_string(seconds) + " s");
+  note(*session, Told::Note, "answers after " + std::to_string(seconds) + " s");
   if (view.address && view.address->uri() != way->second.address) {
     Endpoint fresh = way->second;
     fresh.address = view.address->uri();
@@ -243,18 +245,29 @@ void Desk::rememberStart(Id machine, int seconds) {
   }
 }
 
+namespace {
+std::string endOf(const OpenSession& session) {
+  if (session.status().problem) return session.status().sentence;
+  return session.wasLive() ? "closed" : "given up before anything was seen";
+}
+}  // namespace
+
 void Desk::discard(OpenSession* session) {
   if (!sessions_.removeOne(session)) return;
-  note(session->machine(), "ended");
+  note(*session, Told::Ended, endOf(*session));
   session->deleteLater();
   emit sessionsChanged();
 }
 
-void Desk::note(const QString& machine, const std::string& what) {
+void Desk::note(const OpenSession& session, Told told, const std::string& what) {
+  write({session.machine().toStdString(), what, told, session.visit()});
+  emit journalChanged();
+}
+
+void Desk::write(const JournalEntry& entry) {
   if (!tools_.store) return;
   try {
-    tools_.store->journal(machine.toStdString(), what);
-    emit journalChanged();
+    tools_.store->journal(entry);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
   }

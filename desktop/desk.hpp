@@ -59,12 +59,20 @@ class Desk : public QObject {
   void startIsOver(OpenSession* session, Id endpoint, const host::StartView& view);
   void rememberStart(Id machine, int seconds);
   OpenSession* make(Id endpoint, bool startsNow);
-  /// Writes into the journal; that it cannot be written is said, and nothing else fails.
-  void note(const QString& machine, const std::string& what);
+  /// What is opened: its names for people, its way in (0: none), and the address for the journal.
+  struct Opened {
+    QString machine, label;
+    Id endpoint;
+    std::string way;
+  };
+  /// Into the journal, as part of the session's visit.
+  void note(const OpenSession& session, Told told, const std::string& what);
+  /// That the journal cannot be written is said, and nothing else fails.
+  void write(const JournalEntry& entry);
   [[nodiscard]] std::optional<Address> jumpOf(const Endpoint& endpoint) const;
   [[nodiscard]] QString hostOf(Id endpoint) const;
-  OpenSession* start(std::shared_ptr<Session> session, const QString& machine, const QString& label,
-                     Id endpoint, const SettingReader& setting, bool startsNow = true);
+  OpenSession* start(std::shared_ptr<Session> session, const Opened& what, const SettingReader& setting,
+                     bool startsNow = true);
 
   Runtime runtime_{2};
   Records records_;

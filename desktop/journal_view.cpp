@@ -3,28 +3,52 @@
 #include <QDateTime>
 #include <QFileInfo>
 #include <QHBoxLayout>
+#include <QHeaderView>
 #include <QPushButton>
+#include <QVBoxLayout>
 
-#include "desktop/plain_table.hpp"
 #include "desktop/theme.hpp"
 
 namespace kw::desktop {
 
 namespace {
 
-enum Column { kWhen, kMachine, kWhat };
-constexpr int kLogFile = Qt::UserRole;  ///< of a row's last cell: the log's whole path
+constexpr int kLogFile = Qt::UserRole;  ///< of a row: its newest log's whole path
+constexpr int kKey = Qt::UserRole + 1;  ///< of a row: the same when the list is filled anew
 
-/// A log's entry says "log " and its path.
-QString logOf(const JournalEntry& entry) {
-  const QString text = QString::fromStdString(entry.text);
-  return text.startsWith("log /") ? text.mid(4) : QString();
+QString shortTime(const std::string& iso) {
+  const QDateTime when = QDateTime::fromString(QString::fromStdString(iso), Qt::ISODate).toLocalTime();
+  return when.toString(when.date() == QDate::currentDate() ? "HH:mm:ss" : "yyyy-MM-dd HH:mm");
+}
+
+QString countedTroubles(const Visit& visit) {
+  int troubles = 0;
+  for (const JournalEntry& e : visit.within) troubles += e.told == Told::Trouble ? 1 : 0;
+  if (troubles == 0) return {};
+  return troubles == 1 ? JournalView::tr("one trouble") : JournalView::tr("%1 troubles").arg(troubles);
+}
+
+void setCell(QTreeWidgetItem* row, int column, const QString& text) {
+  row->setText(column, text);
+  row->setToolTip(column, text);
+}
+
+bool fits(const QTreeWidgetItem* row, const QString& word) {
+  for (int column = 0; column <= JournalView::Log; ++column)
+    if (row->text(column).contains(word, Qt::CaseInsensitive)) return true;
+  for (int i = 0; i < row->childCount(); ++i)
+    if (fits(row->child(i), word)) return true;
+  return false;
+}
+
+QString keyOf(const QTreeWidgetItem* row) {
+  return row == nullptr ? QString() : row->data(0, kKey).toString();
 }
 
 }  // namespace
 
 JournalView::JournalView(QWidget* parent)
-    : QWidget(parent), narrow_(new QLineEdit(this)), empty_(new QLabel(this)) {
+    : QWidget(parent), narrow_(new QLineEdit(this)), list_(new QTreeWidget(this)), empty_(new QLabel(this)) {
   auto* column = new QVBoxLayout(this);
   column->setContentsMargins(20, 14, 20, 16);
   column->setSpacing(10);
@@ -42,67 +66,100 @@ JournalView::JournalView(QWidget* parent)
   column->addLayout(top);
   empty_->setWordWrap(true);
   column->addWidget(empty_);
-  table_ = plainTable({tr("When"), tr("Machine"), tr("What")}, tr("Journal"), this);
-  table_->setColumnWidth(kWhen, 180);
-  table_->setColumnWidth(kMachine, 170);
-  table_->setTextElideMode(Qt::ElideMiddle);
-  column->addWidget(table_, 1);
+  list_->setHeaderLabels({tr("When"), tr("Machine"), tr("Way in, or what was done"), tr("Who"),
+                          tr("How long"), tr("Ended"), tr("Log")});
+  list_->header()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
+  const int widths[] = {150, 130, 250, 80, 80, 210};
+  for (int i = 0; i < static_cast<int>(std::size(widths)); ++i) list_->setColumnWidth(i, widths[i]);
+  list_->setFrameShape(QFrame::NoFrame);
+  list_->setUniformRowHeights(true);
+  list_->setTextElideMode(Qt::ElideRight);
+  list_->setAccessibleName(tr("Journal"));
+  column->addWidget(list_, 1);
   connect(narrow_, &QLineEdit::textChanged, this, &JournalView::narrow);
   connect(close, &QPushButton::clicked, this, &JournalView::closed);
-  connect(table_, &QTableWidget::cellActivated, this, &JournalView::openLog);
-  connect(table_, &QTableWidget::cellClicked, this, [this](int row, int at) {
-    if (at == kWhat) openLog(row);
+  connect(list_, &QTreeWidget::itemActivated, this, &JournalView::openLog);
+  connect(list_, &QTreeWidget::itemClicked, this, [this](QTreeWidgetItem* row, int at) {
+    if (at == Log) openLog(row);
   });
 }
 
-void JournalView::showEntries(const std::vector<JournalEntry>& entries) {
-  table_->setRowCount(static_cast<int>(entries.size()));
-  for (int row = 0; row < static_cast<int>(entries.size()); ++row)
-    showRow(row, entries[static_cast<std::size_t>(row)]);
+void JournalView::showVisits(const std::vector<Visit>& visits, const QSet<QString>& open) {
+  QSet<QString> unfolded;
+  for (int i = 0; i < list_->topLevelItemCount(); ++i)
+    if (list_->topLevelItem(i)->isExpanded()) unfolded << keyOf(list_->topLevelItem(i));
+  const QString here = keyOf(list_->currentItem());
+  list_->clear();
+  QList<QTreeWidgetItem*> rows;
+  for (const Visit& visit : visits) rows << rowOf(visit, open.contains(QString::fromStdString(visit.id)));
+  list_->addTopLevelItems(rows);
+  for (QTreeWidgetItem* row : rows) {
+    row->setExpanded(unfolded.contains(keyOf(row)));
+    if (!here.isEmpty() && keyOf(row) == here) list_->setCurrentItem(row);
+  }
   narrow();
 }
 
-void JournalView::showRow(int row, const JournalEntry& entry) {
-  const QDateTime when = QDateTime::fromString(QString::fromStdString(entry.when), Qt::ISODate).toLocalTime();
-  table_->setItem(row, kWhen, new QTableWidgetItem(when.toString("yyyy-MM-dd HH:mm:ss")));
-  table_->setItem(row, kMachine, new QTableWidgetItem(QString::fromStdString(entry.machine)));
-  auto* what = new QTableWidgetItem(QString::fromStdString(entry.text));
-  if (const QString log = logOf(entry); !log.isEmpty()) {
-    const QFileInfo file(log);
-    what->setText(tr("log %1").arg(file.fileName()));
-    what->setToolTip(file.isFile() ? log : tr("%1 is no longer there").arg(log));
-    if (file.isFile()) {
-      what->setData(kLogFile, log);
-      QFont underlined = table_->font();
-      underlined.setUnderline(true);
-      what->setFont(underlined);
-      what->setForeground(scheme().copper);
-    } else {
-      what->setForeground(scheme().quiet);
-    }
+QTreeWidgetItem* JournalView::rowOf(const Visit& visit, bool isOpen) const {
+  auto* row = new QTreeWidgetItem;
+  row->setData(0, kKey,
+               QString::fromStdString(visit.id.empty() ? visit.began + visit.machine + visit.how : visit.id));
+  row->setText(When, shortTime(visit.began));
+  row->setToolTip(When, QString::fromStdString(visit.began));
+  setCell(row, Machine, QString::fromStdString(visit.machine));
+  setCell(row, What, QString::fromStdString(visit.id.empty() ? visit.how : visit.way));
+  setCell(row, Who, QString::fromStdString(visit.who));
+  if (!visit.id.empty()) showEnd(row, visit, isOpen);
+  if (!visit.logs.empty()) showLog(row, visit.logs.back());
+  for (const JournalEntry& e : visit.within) {
+    auto* line = new QTreeWidgetItem(row, {shortTime(e.when)});
+    setCell(line, What, QString::fromStdString(e.text));
+    line->setForeground(What, e.told == Told::Trouble ? scheme().brick : scheme().quiet);
   }
-  table_->setItem(row, kWhat, what);
+  // The newest is in the visit's own row.
+  for (std::size_t i = 0; i + 1 < visit.logs.size(); ++i) showLog(new QTreeWidgetItem(row), visit.logs[i]);
+  return row;
 }
 
-void JournalView::openLog(int row) {
-  const QString file = table_->item(row, kWhat)->data(kLogFile).toString();
+void JournalView::showEnd(QTreeWidgetItem* row, const Visit& visit, bool isOpen) const {
+  if (const auto took = visit.took()) row->setText(HowLong, QString::fromStdString(durationText(*took)));
+  QString how = QString::fromStdString(visit.how);
+  if (visit.ended.empty()) how = isOpen ? tr("open now") : tr("no end was written");
+  if (const QString troubles = countedTroubles(visit); !troubles.isEmpty()) how += " · " + troubles;
+  setCell(row, Ended, how);
+  if (isOpen && visit.ended.empty()) row->setForeground(Ended, scheme().teal);
+}
+
+void JournalView::showLog(QTreeWidgetItem* row, const std::string& path) const {
+  const QFileInfo file(QString::fromStdString(path));
+  row->setText(Log, file.fileName());
+  row->setToolTip(Log, file.isFile() ? file.filePath() : tr("%1 is no longer there").arg(file.filePath()));
+  row->setForeground(Log, file.isFile() ? scheme().copper : scheme().quiet);
+  if (!file.isFile()) return;
+  row->setData(0, kLogFile, file.filePath());
+  QFont underlined = font();
+  underlined.setUnderline(true);
+  row->setFont(Log, underlined);
+}
+
+void JournalView::openLog(QTreeWidgetItem* row) {
+  const QString file = row->data(0, kLogFile).toString();
   if (!file.isEmpty() && QFileInfo(file).isFile()) emit logWanted(file);
 }
 
 void JournalView::narrow() {
   const QString word = narrow_->text().trimmed();
   int shown = 0;
-  for (int row = 0; row < table_->rowCount(); ++row) {
-    bool fits = word.isEmpty();
-    for (int at = 0; at < table_->columnCount() && !fits; ++at)
-      fits = table_->item(row, at)->text().contains(word, Qt::CaseInsensitive);
-    table_->setRowHidden(row, !fits);
-    shown += fits ? 1 : 0;
+  for (int i = 0; i < list_->topLevelItemCount(); ++i) {
+    QTreeWidgetItem* row = list_->topLevelItem(i);
+    const bool stays = word.isEmpty() || fits(row, word);
+    row->setHidden(!stays);
+    shown += stays ? 1 : 0;
   }
-  table_->setVisible(shown > 0);
+  list_->setVisible(shown > 0);
   empty_->setVisible(shown == 0);
-  empty_->setText(table_->rowCount() == 0
-                      ? tr("Nothing yet. What you open and change is listed here, newest first.")
+  empty_->setText(list_->topLevelItemCount() == 0
+                      ? tr("Nothing yet. What you open is listed here, one row a visit, newest first.")
                       : tr("Nothing here has “%1” in it.").arg(word));
 }
 

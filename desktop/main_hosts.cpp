@@ -11,6 +11,7 @@
 #include "desktop/sharing/sharing_view.hpp"
 #include "desktop/stage.hpp"
 #include "host/console.hpp"
+#include "picture/black.hpp"
 #include "record/catalogue.hpp"
 
 namespace kw::desktop {
@@ -228,6 +229,20 @@ void MainWindow::powerOfMany(const std::vector<Id>& machines, host::PowerAct act
   desk_.hosts().powerMany(machines, act);
 }
 
+namespace {
+std::optional<host::OpenPicture> openPictureOf(const OpenSession& session) {
+  if (!session.isLive() || !session.hasPicture() || session.text() != nullptr) return std::nullopt;
+  host::OpenPicture out;
+  out.size = session.pictureSize();
+  out.wanted = session.room;
+  out.follows = session.followsPane && session.screens().size() <= 1;
+  if (!session.capabilities().resize.can) out.resizeWhy = session.capabilities().resize.why;
+  out.black = isBlack(*session.picture());
+  out.unchanged = session.unchangedFor();
+  return out;
+}
+}  // namespace
+
 void MainWindow::lookWhy(Id endpoint) {
   const auto records = desk_.records().shared();
   const auto way = records->endpoints.find(endpoint);
@@ -238,6 +253,7 @@ void MainWindow::lookWhy(Id endpoint) {
   host::WhyTools tools;
   tools.store = desk_.tools().store;
   if (const auto hosted = desk_.hosts().of(way->second.machine)) tools.host = hosted->host;
+  if (const OpenSession* open = desk_.sessionOf(endpoint)) tools.open = openPictureOf(*open);
   Address address;
   try {
     address = parseAddress(way->second.address);

@@ -1,6 +1,7 @@
 // What the window does with records besides opening them: credentials, history, several at once, templates,
 // favourites, commands of one's own.
 #include <QMenu>
+#include <QMessageBox>
 #include <QSplitter>
 #include <QStackedWidget>
 
@@ -256,6 +257,47 @@ void MainWindow::runAfter(Id endpoint) {
   if (way == s.endpoints.end()) return;
   const std::string line = s.resolve({OwnerKind::WayIn, endpoint}, "commands.after").value;
   if (!line.empty()) runOwn(line, way->second.machine, endpoint, tr("After closing"), {});
+}
+
+void MainWindow::removeGroup(Id folder) {
+  const Snapshot& s = desk_.records().snapshot();
+  const auto found = s.folders.find(folder);
+  if (found == s.folders.end()) return;
+  const QString name = QString::fromStdString(found->second.name);
+  int machines = 0;
+  for (const auto& [id, m] : s.machines) {
+    const auto path = s.pathOf(m.folder);
+    if (std::none_of(path.begin(), path.end(), [folder](const Folder* f) { return f->id == folder; }))
+      continue;
+    ++machines;
+    for (const Endpoint* e : s.endpointsOf(id))
+      if (desk_.sessionOf(e->id) != nullptr) {
+        say(tr("%1 is open. End its session first.").arg(QString::fromStdString(m.name)));
+        return;
+      }
+  }
+  if (desk_.records().commit(tr("remove %1").arg(name),
+                             [folder](StoreWriter& w) { w.removeFolder(folder); })) {
+    showStage();
+    say(tr("Removed %1 and %2. Ctrl+Z brings that back.").arg(name, machineCount(machines)));
+  }
+}
+
+void MainWindow::removeMachine(Id machine) {
+  const Snapshot& s = desk_.records().snapshot();
+  const auto found = s.machines.find(machine);
+  if (found == s.machines.end()) return;
+  const QString name = QString::fromStdString(found->second.name);
+  for (const Endpoint* e : s.endpointsOf(machine))
+    if (desk_.sessionOf(e->id) != nullptr) {
+      say(tr("%1 is open. End its session first.").arg(name));
+      return;
+    }
+  if (desk_.records().commit(tr("remove %1").arg(name),
+                             [machine](StoreWriter& w) { w.removeMachine(machine); })) {
+    showStage();
+    say(tr("Removed %1. Ctrl+Z brings it back.").arg(name));
+  }
 }
 
 }  // namespace kw::desktop

@@ -25,6 +25,7 @@ class FilesPanel;
 class FirstStart;
 class ImportView;
 class ScreenWindow;
+class ChangeOver;
 class JournalView;
 class Sheet;
 class Side;
@@ -175,6 +176,7 @@ class MainWindow : public QMainWindow {
   void logSession(OpenSession* session, bool raw);
   void showLog(const QString& file, int line);
   void refreshJournal();
+  void markWhatIsWorkedOn();
   [[nodiscard]] class TextView* currentText() const;
   [[nodiscard]] std::vector<SpoutEntry> spoutEntries(OpenSession* session, ScreenWindow* window);
   void connectSession(OpenSession* session);
@@ -207,6 +209,7 @@ class MainWindow : public QMainWindow {
   FilesPanel* files_ = nullptr;  ///< made when first wanted
   Sheet* sheet_ = nullptr;
   JournalView* journal_ = nullptr;
+  ChangeOver* changeOver_ = nullptr;
   class StockView* stock_ = nullptr;
   class SharingView* sharing_ = nullptr;
   class CredentialsView* credentials_ = nullptr;

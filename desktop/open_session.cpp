@@ -68,6 +68,7 @@ class OpenSession::Bridge : public SessionObserver, public std::enable_shared_fr
       }
       QRegion all;
       for (const Rect& r : now.rects()) all += QRect(r.x, r.y, r.width, r.height);
+      t.changedAt_ = std::chrono::steady_clock::now();
       emit t.damaged(all);
     });
   }

@@ -4,6 +4,7 @@
 #include <QPointer>
 #include <QRegion>
 #include <QTimer>
+#include <QUuid>
 #include <deque>
 #include <memory>
 #include <optional>
@@ -52,6 +53,15 @@ class OpenSession : public QObject {
   /// Watch words that came up since somebody looked.
   [[nodiscard]] int unseenWords() const { return unseenWords_; }
   void lookedAt();
+  /// Its word in the journal.
+  [[nodiscard]] const std::string& visit() const { return visit_; }
+  [[nodiscard]] bool wasLive() const { return wasLive_; }
+  /// Since anything in its picture changed.
+  [[nodiscard]] std::chrono::nanoseconds unchangedFor() const {
+    return std::chrono::steady_clock::now() - changedAt_;
+  }
+  /// The room that its picture is shown in, in its pixels; set by the view.
+  Size room;
   [[nodiscard]] bool isLive() const { return status_.stage == SessionStage::Live; }
   /// Seconds until the next attempt while waiting.
   [[nodiscard]] int secondsToNextTry() const;
@@ -120,6 +130,7 @@ class OpenSession : public QObject {
   std::shared_ptr<Framebuffer> picture_;
   std::shared_ptr<Bridge> bridge_;
   QString machine_, label_, remark_;
+  const std::string visit_ = QUuid::createUuid().toString(QUuid::Id128).toStdString();
   Id endpoint_;
   SessionStatus status_;
   RouteFacts route_;
@@ -135,7 +146,7 @@ class OpenSession : public QObject {
   std::shared_ptr<host::StartErrand> errand_;
   std::shared_ptr<StartChannel> startChannel_;
   std::optional<host::StartView> starting_;
-  std::chrono::steady_clock::time_point stageSince_;
+  std::chrono::steady_clock::time_point stageSince_, changedAt_ = std::chrono::steady_clock::now();
   std::unique_ptr<Sound> sound_;
   std::deque<Chord> toType_;
   QTimer typing_;

@@ -8,6 +8,7 @@
 #include <QMimeData>
 #include <QMouseEvent>
 #include <QPainter>
+#include <QPushButton>
 #include <QToolButton>
 
 #include "desktop/glyphs.hpp"
@@ -127,6 +128,8 @@ Pane::Pane(QWidget* parent) : QFrame(parent) {
   full_ = button({}, "full", tr("Full screen (F11)"));
   end_ = button({}, "end", tr("End this session; the machine goes on"));
   column->addWidget(header_);
+  buildOffer();
+  column->addWidget(offer_);
   body_ = new QWidget(this);
   auto* faces = new QVBoxLayout(body_);
   faces->setContentsMargins(0, 0, 0, 0);
@@ -159,7 +162,47 @@ Pane::Pane(QWidget* parent) : QFrame(parent) {
   setSession(nullptr);
 }
 
+void Pane::buildOffer() {
+  offer_ = new QWidget(this);
+  offer_->setObjectName("offer");
+  offer_->setAttribute(Qt::WA_StyledBackground);
+  auto* row = new QHBoxLayout(offer_);
+  row->setContentsMargins(10, 4, 6, 4);
+  row->setSpacing(8);
+  offerText_ = new QLabel(offer_);
+  offerText_->setTextFormat(Qt::PlainText);
+  offerText_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
+  offerAct_ = new QPushButton(offer_);
+  offerAct_->setProperty("own", true);
+  offerAct_->setObjectName("offerAct");
+  auto* stay = new QPushButton(tr("Stay here"), offer_);
+  stay->setObjectName("offerStay");
+  row->addWidget(offerText_, 1);
+  row->addWidget(offerAct_);
+  row->addWidget(stay);
+  offer_->hide();
+  connect(offerAct_, &QPushButton::clicked, this, [this] {
+    offer_->hide();
+    if (const auto act = std::exchange(offered_, {})) act();
+  });
+  connect(stay, &QPushButton::clicked, this, [this] {
+    offer_->hide();
+    offered_ = {};
+    face()->setFocus();
+  });
+}
+
+void Pane::offer(const QString& sentence, const QString& act, std::function<void()> done) {
+  offerText_->setText(sentence);
+  offerText_->setToolTip(sentence);
+  offerAct_->setText(act);
+  offered_ = std::move(done);
+  offer_->show();
+}
+
 void Pane::setSession(OpenSession* session) {
+  offer_->hide();
+  offered_ = {};
   if (session_) session_->disconnect(this);
   session_ = session;
   const bool showText = session != nullptr && session->text() != nullptr;

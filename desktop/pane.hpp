@@ -31,6 +31,8 @@ class Pane : public QFrame {
   [[nodiscard]] bool showsText() const { return session_ && session_->text() != nullptr; }
   void setFocusMark(bool focused);
   [[nodiscard]] StoryCard* story() { return story_; }
+  /// A line below the header with one thing to do, until it is done, declined, or another session comes.
+  void offer(const QString& sentence, const QString& act, std::function<void()> done);
 
  signals:
   void focused();
@@ -57,6 +59,7 @@ class Pane : public QFrame {
 
  private:
   void refresh();
+  void buildOffer();
   void layOutHeader();
   void placeStory();
   [[nodiscard]] int edgeAt(QPoint at) const;
@@ -68,6 +71,10 @@ class Pane : public QFrame {
   TextView* text_;
   LineLamps* lamps_;
   StoryCard* story_;
+  QWidget* offer_;
+  QLabel* offerText_;
+  QPushButton* offerAct_;
+  std::function<void()> offered_;
   QLabel *name_, *label_, *figure_, *remark_;
   QToolButton *keys_, *screens_, *viewButton_, *sound_, *full_, *end_;
   QTimer tick_;

@@ -251,11 +251,11 @@ void PictureView::resizeEvent(QResizeEvent*) {
 
 /// Asks the machine for the pane's size, when its record says so and it can.
 void PictureView::wantPictureSize() {
-  if (!session_ || !session_->followsPane || !session_->isLive() || !session_->capabilities().resize.can ||
-      !isVisible())
-    return;
+  if (!session_ || !isVisible()) return;
   const double ratio = devicePixelRatioF();
   const Size wanted{static_cast<int>(width() * ratio), static_cast<int>(height() * ratio)};
+  if (screenNumber_ == 0) session_->room = wanted;
+  if (!session_->followsPane || !session_->isLive() || !session_->capabilities().resize.can) return;
   if (wanted.width < 160 || wanted.height < 120 || wanted == sourceArea().size()) return;
   // One screen of several follows the window that shows it, where the machine's screens can be placed.
   if (screenNumber_ > 0 || session_->screens().size() > 1) {

@@ -107,6 +107,7 @@ QMenuBar::item:selected { background: @raised; }
 QMenu { background: @raised; border: 1px solid @line; padding: 5px; }
 QMenu::item { padding: 6px 26px 6px 22px; border-radius: 4px; }
 QMenu::item:selected { background: @copper; color: @onCopper; }
+QWidget#offer { background: @raised; border-bottom: 1px solid @line; }
 QTableView, QTreeView, QListView { selection-background-color: @calm; selection-color: @text; }
 QTableView::item:selected, QTreeView::item:selected { background: @calm; color: @text; }
 QTreeView::branch:selected { background: @calm; }

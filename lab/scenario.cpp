@@ -83,8 +83,8 @@ rdp::ServerOptions rdpService(const std::string& name, const MadeCertificate& ce
   options.name = name;
   options.certificate = certificate;
   options.account = [password](const rdp::NtlmAccount& a) {
-    if (lowered(a.user) == "night volunteer") return rdp::CredSspAnswer{"", 0xc0000071};
-    return a.user == "duty" ? rdp::CredSspAnswer{password, 0} : rdp::CredSspAnswer{"", 0xc0000064};
+    if (lowered(a.user) == "night volunteer") return rdp::KnownAccount{"", 0xc0000071};
+    return a.user == "duty" ? rdp::KnownAccount{password, 0} : rdp::KnownAccount{"", 0xc0000064};
   };
   options.pipeline = rdp::PipelineForm::Planar;
   return options;

@@ -321,6 +321,7 @@ Task<Findings> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address
       co_await askHost(*records, way->second, tools, out);
     }
     sealing(address, setting, out);
+    if (tools.open) lookAtOpenPicture(*tools.open, out);
   } catch (const std::exception& e) {
     out.push_back({"cannot-look", Weight::Trouble, e.what(), {}, {}});
   }

@@ -4,6 +4,7 @@
 #include <memory>
 
 #include "host/host.hpp"
+#include "host/why_open.hpp"
 #include "record/model.hpp"
 #include "route/opening.hpp"
 
@@ -20,7 +21,7 @@ struct Finding {
   std::string sentence;
   std::string cure;    ///< what a person can do
   std::string change;  ///< what a click may do about it: "port:5901", "via:ssh://…", "start", "drift",
-                       ///< "again"; may be empty
+                       ///< "again", "size"; may be empty
 };
 
 struct WhyTools {
@@ -30,6 +31,7 @@ struct WhyTools {
   std::shared_ptr<Host> host;
   /// Pins are read in its store; may be null. Nothing kept is shown to the peer.
   std::shared_ptr<Store> store;
+  std::optional<OpenPicture> open{};  ///< when a session of this way in is live
 };
 
 /// `wayIn` 0: only the address is looked at. Never throws.

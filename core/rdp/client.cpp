@@ -61,6 +61,7 @@ Task<void> Client::run(Dial dial) {
 void Client::close() {
   if (std::exchange(closed_, true)) return;
   outgoingSignal_.notify();
+  if (proof_) proof_->giveUp();
   if (!live_ && stream_) stream_->close();
 }
 

@@ -16,6 +16,7 @@
 #include "rdp/channels.hpp"
 #include "rdp/clipboard.hpp"
 #include "rdp/codec/bulk.hpp"
+#include "rdp/coming_back.hpp"
 #include "rdp/graphics.hpp"
 #include "rdp/input.hpp"
 #include "rdp/licensing.hpp"
@@ -23,6 +24,7 @@
 #include "rdp/orders.hpp"
 #include "rdp/picture_updates.hpp"
 #include "rdp/pointer.hpp"
+#include "rdp/proof.hpp"
 #include "rdp/redirection.hpp"
 #include "rdp/share.hpp"
 #include "rdp/sound.hpp"
@@ -40,6 +42,13 @@ struct CodecOffer {
   bool orders = false;                     ///< drawing orders beside bitmaps
 };
 
+/// How a password is proved in a network sign-in.
+enum class ProofKind {
+  Fitting,   ///< Kerberos where the account's realm is known here and the service has a name, else NTLM
+  Kerberos,  ///< nothing else
+  Ntlm,
+};
+
 enum class SignInKind { Strongest, Network, Tls, Legacy };
 
 struct ClientOptions {
@@ -47,6 +56,7 @@ struct ClientOptions {
   std::string user, domain;
   std::string clientName = "kettle";
   SignInKind signIn = SignInKind::Strongest;
+  ProofKind proof = ProofKind::Fitting;
   bool sealedOnly = false;  ///< refuse standard RDP security
   std::string authorityFile;
   Size size{1280, 800};
@@ -54,10 +64,11 @@ struct ClientOptions {
   std::uint32_t keyboardLayout = 0x409;
   std::uint32_t performanceFlags = 0;
   bool administrative = false, clipboard = true, positions = true, sound = false;
-  bool compress = true;  ///< whole messages, with a history of 64 KiB
+  std::optional<unsigned> packing = bulk::k64K;  ///< of whole messages
   CodecOffer codecs;
   std::string machineId;     ///< of a host's console, sent before anything else (MS-RDPEPS)
   std::string routingToken;  ///< load-balance info
+  std::optional<ComeBackCookie> comeBack;  ///< to the session of before a cut
 };
 
 struct SignInRequest {
@@ -103,6 +114,8 @@ class ClientEvents {
   virtual void soundBegins(SampleForm) {}
   virtual void sound(ByteView /*signed 16 bits*/) {}
   virtual void soundEnds() {}
+  /// What options.comeBack may hold on the next connection to this service; a secret.
+  virtual void canComeBack(const ComeBackCookie&) {}
   /// The service says something a person should know.
   virtual void told(const std::string& /*sentence*/) {}
 };
@@ -138,6 +151,8 @@ class Client {
   Task<void> negotiate(std::uint32_t protocols);
   Task<void> sealStream();
   Task<void> signIn();
+  Task<void> proveAccount();
+  Task<Bytes> beginProof(const NtlmAccount& account);
   Task<void> joinChannels();
   Task<Bytes> readPacket();
   Task<Bytes> readPayload();
@@ -227,7 +242,8 @@ class Client {
   std::vector<Rect> wantedLayout_;  ///< empty: none is wanted
   std::vector<Rect> monitors_;
   std::uint32_t errorInfo_ = 0;
-  Bytes autoReconnect_;  ///< logon id and random of the service, for coming back
+  std::shared_ptr<Proof> proof_;  ///< while an account is proved
+  Bytes clientRandom_;  ///< of standard security
   bool live_ = false, closed_ = false, paused_ = false, displayControl_ = false, finalized_ = false;
 };
 

@@ -1,6 +1,9 @@
 // From the first byte to the client info: negotiation, TLS, CredSSP, MCS and its channels.
+#include <boost/asio/ip/address.hpp>
+
 #include "rdp/client.hpp"
 #include "rdp/credssp.hpp"
+#include "rdp/kerberos.hpp"
 
 namespace kw::rdp {
 
@@ -16,6 +19,12 @@ NtlmAccount accountOf(const SignIn& signIn, const std::string& domain) {
   if (out.user.find('@') != std::string::npos) out.domain.clear();
   if (out.domain == ".") out.domain.clear();
   return out;
+}
+
+bool isNumber(const std::string& host) {
+  boost::system::error_code notOne;
+  asio::ip::make_address(host, notOne);
+  return !notOne;
 }
 
 /// MS-RDPEPS 2.2.1: version 2 for names, version 1 for plain numbers below 2^32 (both say a number in version
@@ -162,11 +171,41 @@ Task<void> Client::signIn() {
   request.use = agreed_.sealed ? SecretUse::Proved : SecretUse::Clear;
   account_ = co_await events_.signIn(request);
   if (!account_ && network) throw Error(ErrorKind::SignInFailed, "no password was given", peer_);
-  if (!network) co_return;
+  if (network) co_await proveAccount();
+}
+
+/// What the account is proved with from the first message on. Kerberos that cannot be had is told, and NTLM
+/// is used, unless Kerberos alone is wanted.
+Task<Bytes> Client::beginProof(const NtlmAccount& account) {
+  const std::string realm = realmOf(account);
+  const bool fits = !isNumber(options_.host) && isRealmKnownHere(realm);
+  const bool only = options_.proof == ProofKind::Kerberos;
+  if (only && realm.empty())
+    throw Error(ErrorKind::SignInFailed, "Kerberos needs the account's realm")
+        .withCure("Give the name as name@realm, or the realm as its domain.");
+  if (only && isNumber(options_.host))
+    throw Error(ErrorKind::SignInFailed, "Kerberos needs the machine's name; its number is in no ticket")
+        .withCure("Put the name that its realm knows into the address.");
+  if (only || (fits && options_.proof == ProofKind::Fitting)) {
+    proof_ = kerberosProof(account, options_.host);
+    try {
+      co_return co_await proof_->next({});
+    } catch (const Error& e) {
+      if (only || e.kind() != ErrorKind::Unreachable) throw;
+      events_.told("signed in with NTLM, since " + e.detail());
+    }
+  }
+  proof_ = ntlmProof(account, options_.clientName);
+  co_return co_await proof_->next({});
+}
+
+Task<void> Client::proveAccount() {
   const NtlmAccount account = accountOf(*account_, options_.domain);
-  const std::uint32_t version =
-      co_await credSspClient(*stream_, account, options_.clientName, serverPublicKey_);
-  agreed_.security = "TLS, network level authentication (CredSSP " + std::to_string(version) + ")";
+  const Bytes first = co_await beginProof(account);
+  const std::uint32_t version = co_await credSspClient(*stream_, proof_, first, account, serverPublicKey_);
+  agreed_.security =
+      "TLS, network level authentication (" + proof_->name() + ", CredSSP " + std::to_string(version) + ")";
+  proof_.reset();
   if (selected_ != protocol::kHybridEx) co_return;
   // 2.2.10.2 Early User Authorization Result
   Bytes result(4);
@@ -225,14 +264,15 @@ Task<void> Client::joinChannels() {
 /// 5.3.4: the client's random, sealed with the service's key
 Task<void> Client::exchangeKeys(const ServerCore& core) {
   security_ = StandardSecurity();
+  clientRandom_.clear();
   if (core.encryptionMethod == 0) co_return;
-  const Bytes clientRandom = randomBytes(32);
-  const Bytes sealedText = rsaEncrypt(keyInServerCertificate(core.certificate), clientRandom);
+  clientRandom_ = randomBytes(32);
+  const Bytes sealedText = rsaEncrypt(keyInServerCertificate(core.certificate), clientRandom_);
   LittleWriter out;
   out.u16(sec::kExchange).u16(0).u32(static_cast<std::uint32_t>(sealedText.size())).bytes(sealedText);
   const Bytes packet = sendData(true, user_, ioChannel_, out.view());
   co_await stream_->write(packet);
-  security_ = StandardSecurity(core.encryptionMethod, clientRandom, core.random, true);
+  security_ = StandardSecurity(core.encryptionMethod, clientRandom_, core.random, true);
 }
 
 void Client::sendClientInfo() {
@@ -240,7 +280,7 @@ void Client::sendClientInfo() {
   info.performanceFlags = options_.performanceFlags;
   info.program = "";
   info.sound = true;
-  info.compress = options_.compress;
+  info.packing = options_.packing;
   info.address = "127.0.0.1";
   info.user = options_.user;
   info.domain = options_.domain;
@@ -251,7 +291,7 @@ void Client::sendClientInfo() {
     info.password = account.password;
     info.autoLogon = !account.password.empty();
   }
-  if (!autoReconnect_.empty()) info.reconnectCookie = autoReconnect_;
+  if (options_.comeBack) info.reconnectCookie = proofOfCookie(*options_.comeBack, clientRandom_);
   licensing_ = Licensing(info.user, options_.clientName);
   const Bytes body = writeClientInfo(info);
   sendOn(ioChannel_, body, sec::kInfo, true);

@@ -146,6 +146,8 @@ void Client::dataMessage(DataHead head) {
     }
     case data::kMonitorLayout: return monitorLayout(head.body);
     case data::kSaveSessionInfo: return sessionInfo(head.body);
+    case data::kArcStatus:
+      return events_.told("The session from before the cut is not there any more; this is a new one.");
     case data::kShutdownDenied:
       return events_.told("The machine did not let the session end: somebody is signed in.");
     default: return;
@@ -160,12 +162,7 @@ void Client::sessionInfo(ByteView body) {
   const std::uint32_t fields = in.u32();
   if ((fields & 1) != 0) {  // 2.2.4.2 the cookie for coming back
     in.skip(4);
-    const ByteView cookie = in.bytes(28);
-    // 5.5: the random of a sealed connection counts as zeros
-    const Bytes zeros(32, 0);
-    LittleWriter answer;
-    answer.u32(28).u32(1).bytes(cookie.subspan(8, 4)).bytes(hmacMd5(cookie.subspan(12, 16), {zeros}));
-    if (!legacy_) autoReconnect_ = answer.take();
+    events_.canComeBack(readComeBackCookie(in.bytes(28)));
   }
   if ((fields & 2) != 0 && in.left() >= 12) {
     in.skip(4);

@@ -158,26 +158,42 @@ std::string wordsForStatus(std::uint32_t status) {  // MS-ERREF 2.3
   }
 }
 
-Task<std::uint32_t> credSspClient(ByteStream& stream, NtlmAccount account, std::string workstation,
-                                  Bytes serverPublicKey) {
+namespace {
+
+/// The proof's messages until it needs none of the other side any more; `request.token` is what is left to
+/// say. Returns the version that the service speaks.
+Task<std::uint32_t> exchangeProof(ByteStream& stream, Proof& proof, CredSspRequest& request) {
+  constexpr int kMostMessages = 8;
+  std::uint32_t version = request.version;
+  for (int i = 0; !proof.complete(); ++i) {
+    if (i == kMostMessages) protocolBroken("CredSSP", "the sign-in does not come to an end");
+    const Bytes message = writeTsRequest(request);
+    co_await stream.write(message);
+    const Bytes bytes = co_await readElement(stream);
+    const CredSspRequest answer = readTsRequest(bytes);
+    throwOnRefusal(answer, stream.peer());
+    version = std::min(answer.version, request.version);
+    request.token = co_await proof.next(answer.token);
+  }
+  co_return version;
+}
+
+}  // namespace
+
+Task<std::uint32_t> credSspClient(ByteStream& stream, std::shared_ptr<Proof> proof, Bytes first,
+                                  NtlmAccount account, Bytes serverPublicKey) {
   const std::string where = stream.peer();
-  NtlmClient ntlm(account, std::move(workstation));
   CredSspRequest request;
-  request.token = ntlm.negotiate();
-  const Bytes first = writeTsRequest(request);
-  co_await stream.write(first);
-  Bytes bytes = co_await readElement(stream);
-  CredSspRequest answer = readTsRequest(bytes);
-  throwOnRefusal(answer, where);
-  const std::uint32_t version = std::min(answer.version, request.version);
-  request.token = ntlm.authenticate(answer.token);
+  request.token = std::move(first);
+  const std::uint32_t version = co_await exchangeProof(stream, *proof, request);
   if (version >= 5) request.clientNonce = randomBytes(32);
-  request.pubKeyAuth = ntlm.outgoing().wrap(boundKey(version, true, request.clientNonce, serverPublicKey));
+  request.pubKeyAuth = proof->seal(boundKey(version, true, request.clientNonce, serverPublicKey));
   const Bytes second = writeTsRequest(request);
   co_await stream.write(second);
   bool closed = false;
+  CredSspRequest answer;
   try {
-    bytes = co_await readElement(stream);
+    const Bytes bytes = co_await readElement(stream);
     answer = readTsRequest(bytes);
   } catch (const Error& e) {
     if (e.kind() != ErrorKind::ClosedByPeer && e.kind() != ErrorKind::ProtocolBroken) throw;
@@ -187,51 +203,56 @@ Task<std::uint32_t> credSspClient(ByteStream& stream, NtlmAccount account, std::
   if (closed)
     throw Error(ErrorKind::SignInFailed, "wrong name or password", where).withCure(cureForStatus(0xc000006d));
   throwOnRefusal(answer, where);
-  const Bytes theirs = ntlm.incoming().unwrap(answer.pubKeyAuth);
+  const Bytes theirs = proof->open(answer.pubKeyAuth);
   if (theirs != boundKey(version, false, request.clientNonce, serverPublicKey))
     throw Error(ErrorKind::NotTrusted,
                 "somebody is in between: the sign-in is not bound to the key that TLS showed", where);
   CredSspRequest last;
   last.version = request.version;
-  last.authInfo = ntlm.outgoing().wrap(credentials(account));
+  last.authInfo = proof->seal(credentials(account));
   const Bytes third = writeTsRequest(last);
   co_await stream.write(third);
   co_return version;
 }
 
-Task<CredSspVisitor> credSspServer(ByteStream& stream, std::string name, Bytes publicKey,
-                                   std::function<CredSspAnswer(const NtlmAccount&)> account) {
+namespace {
+
+Task<void> answerWith(ByteStream& stream, const CredSspRequest& answer) {
+  const Bytes out = writeTsRequest(answer);
+  co_await stream.write(out);
+}
+
+}  // namespace
+
+Task<CredSspVisitor> credSspServer(ByteStream& stream, std::unique_ptr<ProofCheck> check, Bytes publicKey) {
   CredSspVisitor visitor;
-  NtlmServer ntlm(std::move(name));
-  Bytes bytes = co_await readElement(stream);
-  CredSspRequest request = readTsRequest(bytes);
-  const std::uint32_t version = std::min<std::uint32_t>(request.version, 6);
-  CredSspRequest answer;
-  answer.token = ntlm.challenge(request.token);
-  Bytes out = writeTsRequest(answer);
-  co_await stream.write(out);
-  bytes = co_await readElement(stream);
-  request = readTsRequest(bytes);
-  visitor.account = ntlm.nameIn(request.token);
-  const CredSspAnswer known = account(visitor.account);
-  answer = {};
-  if (known.refusal != 0)
-    answer.errorCode = known.refusal;
-  else if (!ntlm.check(request.token, {visitor.account.user, visitor.account.domain, known.password}))
-    answer.errorCode = 0xc000006d;
-  if (answer.errorCode != 0) {
-    out = writeTsRequest(answer);
-    co_await stream.write(out);
-    co_return visitor;
+  CredSspRequest request, answer;
+  std::uint32_t version = 6;
+  for (;;) {
+    const Bytes bytes = co_await readElement(stream);
+    request = readTsRequest(bytes);
+    version = std::min<std::uint32_t>(request.version, 6);
+    answer = {};
+    try {
+      if (!request.token.empty()) answer.token = check->next(request.token);
+    } catch (const Refused& refused) {
+      answer.errorCode = refused.status;
+    }
+    if (answer.errorCode == 0 && check->complete() && !request.pubKeyAuth.empty()) break;
+    co_await answerWith(stream, answer);
+    if (answer.errorCode != 0) {
+      visitor.account = check->account();
+      co_return visitor;
+    }
   }
-  if (ntlm.incoming().unwrap(request.pubKeyAuth) != boundKey(version, true, request.clientNonce, publicKey))
+  if (check->open(request.pubKeyAuth) != boundKey(version, true, request.clientNonce, publicKey))
     protocolBroken("CredSSP", "the visitor saw another key");
-  answer.pubKeyAuth = ntlm.outgoing().wrap(boundKey(version, false, request.clientNonce, publicKey));
-  out = writeTsRequest(answer);
-  co_await stream.write(out);
-  bytes = co_await readElement(stream);
+  answer = {};
+  answer.pubKeyAuth = check->seal(boundKey(version, false, request.clientNonce, publicKey));
+  co_await answerWith(stream, answer);
+  const Bytes bytes = co_await readElement(stream);
   request = readTsRequest(bytes);
-  visitor.account = accountIn(ntlm.incoming().unwrap(request.authInfo));
+  visitor.account = accountIn(check->open(request.authInfo));
   visitor.good = true;
   co_return visitor;
 }

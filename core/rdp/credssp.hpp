@@ -4,7 +4,7 @@
 #include <functional>
 #include <string>
 
-#include "rdp/ntlm.hpp"
+#include "rdp/proof.hpp"
 #include "wire/stream.hpp"
 
 namespace kw::rdp {
@@ -18,22 +18,17 @@ Bytes writeTsRequest(const CredSspRequest& request);
 /// Throws Error{ProtocolBroken}.
 CredSspRequest readTsRequest(ByteView bytes);
 
-/// Signs in; returns the version spoken. Throws Error{SignInFailed} with the reason in words, {NotTrusted}
-/// when the server does not own the key that TLS showed.
-Task<std::uint32_t> credSspClient(ByteStream& stream, NtlmAccount account, std::string workstation,
-                                  Bytes serverPublicKey);
+/// Signs in; returns the version spoken. `first` is what `proof` began with. Throws Error{SignInFailed} with
+/// the reason in words, {NotTrusted} when the server does not own the key that TLS showed, and what the proof
+/// throws.
+Task<std::uint32_t> credSspClient(ByteStream& stream, std::shared_ptr<Proof> proof, Bytes first,
+                                  NtlmAccount account, Bytes serverPublicKey);
 
 struct CredSspVisitor {
   bool good = false;
   NtlmAccount account;  ///< name and domain always, the password when good
 };
-/// `account` gives the password of a name, or an NTSTATUS that is sent back instead.
-struct CredSspAnswer {
-  std::string password;
-  std::uint32_t refusal = 0;
-};
-Task<CredSspVisitor> credSspServer(ByteStream& stream, std::string name, Bytes publicKey,
-                                   std::function<CredSspAnswer(const NtlmAccount&)> account);
+Task<CredSspVisitor> credSspServer(ByteStream& stream, std::unique_ptr<ProofCheck> check, Bytes publicKey);
 
 /// A sentence for an NTSTATUS of a failed sign-in: "the password has expired".
 std::string wordsForStatus(std::uint32_t status);

@@ -77,8 +77,10 @@ Task<void> Server::negotiate() {
   TlsServerOptions tls{options_.certificate.certificatePem, options_.certificate.keyPem};
   stream_ = co_await startTlsServer(std::move(stream_), std::move(tls));
   if (selected_ == protocol::kSsl) co_return;
-  const CredSspVisitor visitor = co_await credSspServer(
-      *stream_, options_.name, publicKeyOfPem(options_.certificate.certificatePem), options_.account);
+  std::unique_ptr<ProofCheck> check =
+      options_.check ? options_.check() : ntlmCheck(options_.name, options_.account);
+  const CredSspVisitor visitor =
+      co_await credSspServer(*stream_, std::move(check), publicKeyOfPem(options_.certificate.certificatePem));
   if (!visitor.good) throw Error(ErrorKind::SignInFailed, "wrong name or password");
   account_ = visitor.account;
   if (selected_ == protocol::kHybridEx) {
@@ -122,7 +124,9 @@ Task<void> Server::joinChannels() {
   LittleReader in(message ? message->payload : ByteView(), "security exchange");
   in.skip(4);
   const Bytes random = rsaDecrypt(legacyKey_, in.bytes(std::min<std::size_t>(in.u32(), in.left())));
-  security_ = StandardSecurity(encryption::k128, ByteView(random).first(32), core.random, false);
+  if (random.size() < 32) protocolBroken("security exchange", "a short random");
+  clientRandom_.assign(random.begin(), random.begin() + 32);
+  security_ = StandardSecurity(encryption::k128, clientRandom_, core.random, false);
 }
 
 Task<void> Server::readMessages() {
@@ -246,16 +250,44 @@ void Server::ioMessage(ByteView payload) {
   if (head.type == share::kData) dataMessage(readDataHead(head.body));
 }
 
+bool Server::comesBack(ByteView proof) {
+  if (proof.empty() || !options_.comeBacks) return false;
+  const auto account = options_.comeBacks->take(proof, clientRandom_);
+  cameBack_ = account.has_value();
+  lostSession_ = !cameBack_;
+  if (account) account_ = *account;
+  return cameBack_;
+}
+
+/// 2.2.10.1.1.4 with the cookie, or 2.2.4.1 when one was of no use
+void Server::tellComingBack() {
+  LittleWriter out;
+  if (std::exchange(lostSession_, false))
+    sendOn(kIo, writeData(shareId_, kServerChannel, data::kArcStatus, out.u32(0).take()));
+  if (!options_.comeBacks) return;
+  constexpr unsigned kExtended = 3, kCookie = 1;
+  constexpr std::size_t kPadding = 570;
+  const Bytes cookie = writeComeBackCookie(options_.comeBacks->begin(account_));
+  LittleWriter info;
+  info.u32(kExtended).u16(static_cast<unsigned>(2 + 4 + 4 + cookie.size())).u32(kCookie);
+  info.u32(static_cast<std::uint32_t>(cookie.size())).bytes(cookie).bytes(Bytes(kPadding, 0));
+  sendOn(kIo, writeData(shareId_, kServerChannel, data::kSaveSessionInfo, info.view()));
+}
+
 /// Without network level authentication the account comes with the client info.
 void Server::takeInfo(ByteView body) {
   const ClientInfo info = readClientInfo(body);
   if (selected_ == protocol::kRdp || selected_ == protocol::kSsl) {
     account_ = {info.user, info.domain, info.password};
-    const CredSspAnswer known = options_.account ? options_.account(account_) : CredSspAnswer{};
-    if (known.refusal != 0 || known.password != info.password) return endWith(0x9);
+    const KnownAccount known = options_.account ? options_.account(account_) : KnownAccount{};
+    const bool good = known.refusal == 0 && known.password == info.password;
+    if (!comesBack(info.reconnectCookie) && !good) return endWith(0x9);
+  } else {
+    comesBack(info.reconnectCookie);
   }
   informed_ = true;
-  if (options_.compress && info.compress) bulk_.emplace(true);
+  if (options_.compress && info.packing == bulk::kRdp61) wideBulk_.emplace();
+  if (options_.compress && info.packing && !wideBulk_) bulk_.emplace(*info.packing != bulk::k8K);
   sendOn(kIo, licenceValidClient(), sec::kLicense);
   if (const auto to = options_.redirect ? options_.redirect(account_) : std::nullopt) {
     const Bytes packet = writeRedirection(*to);
@@ -295,7 +327,8 @@ void Server::dataMessage(const DataHead& head) {
       damage_ = Region(picture_->rect());
       reactivating_ = false;
       if (!std::exchange(live_, true)) {
-        events_.signedIn(account_);
+        cameBack_ ? events_.cameBack(account_) : events_.signedIn(account_);
+        tellComingBack();
         clipboard_.begin();
         openDynamic();
         dynamic_.begin();

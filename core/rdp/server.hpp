@@ -14,7 +14,8 @@
 #include "rdp/auto_detect.hpp"
 #include "rdp/channels.hpp"
 #include "rdp/clipboard.hpp"
-#include "rdp/codec/bulk.hpp"
+#include "rdp/codec/wide_history.hpp"
+#include "rdp/coming_back.hpp"
 #include "rdp/credssp.hpp"
 #include "rdp/graphics_service.hpp"
 #include "rdp/mcs.hpp"
@@ -38,13 +39,16 @@ struct ServerOptions {
   bool tls = false;     ///< offer TLS with a sign-in by the client info
   bool legacy = false;  ///< take clients of old RDP security
   /// The password of an account, or the status that it is refused with.
-  std::function<CredSspAnswer(const NtlmAccount&)> account;
+  AccountBook account;
+  /// How a network sign-in is checked; null: NTLM with these accounts.
+  std::function<std::unique_ptr<ProofCheck>()> check;
   bool allowResize = true;
   int mostMonitors = 1;
   PlainForm plain = PlainForm::Bitmaps;
   std::optional<PipelineForm> pipeline;  ///< for visitors that have it
   std::vector<SampleForm> sound;         ///< forms offered; none: no sound
   bool compress = false;                 ///< messages, for visitors that can
+  std::shared_ptr<ComeBackBook> comeBacks;  ///< shared by the service's connections; null: none are kept
   /// Asked once a visitor has signed in: where it is to go instead.
   std::function<std::optional<Redirection>(const NtlmAccount&)> redirect;
 };
@@ -53,6 +57,8 @@ class ServerEvents {
  public:
   virtual ~ServerEvents() = default;
   virtual void signedIn(const NtlmAccount&) {}
+  /// In place of a sign-in: a session of before a cut goes on.
+  virtual void cameBack(const NtlmAccount&) {}
   virtual void scanCode(std::uint32_t /*set 1, 0xe0xx*/, bool /*down*/) {}
   virtual void character(char32_t, bool /*down*/) {}
   /// Buttons as in session.hpp.
@@ -95,6 +101,8 @@ class Server {
   Task<void> writeMessages();
   void ioMessage(ByteView payload);
   void takeInfo(ByteView body);
+  bool comesBack(ByteView proof);
+  void tellComingBack();
   void dataMessage(const DataHead& head);
   void fastInput(unsigned count, ByteView body);
   void slowInput(ByteView body);
@@ -102,6 +110,7 @@ class Server {
   void demandActive();
   void composeUpdate();
   void tile(const Rect& area);
+  BulkWriter::Packed pack(ByteView data);
   void fast(unsigned code, ByteView body);
   void sendOn(unsigned channelId, ByteView body, unsigned securityFlags = 0);
   void sendChannel(const std::string& name, ByteView message);
@@ -134,6 +143,9 @@ class Server {
   bool soundAgreed_ = false;
   std::uint32_t surfaceFrames_ = 0;
   std::optional<BulkWriter> bulk_;
+  std::optional<WideWriter> wideBulk_;
+  Bytes clientRandom_;  ///< of standard security
+  bool cameBack_ = false, lostSession_ = false;
   std::chrono::steady_clock::time_point asked_;
   NtlmAccount account_;
   Signal work_;

@@ -36,6 +36,11 @@ void Server::resized(std::vector<Rect> monitors) {
   demandActive();
 }
 
+BulkWriter::Packed Server::pack(ByteView data) {
+  if (!wideBulk_) return bulk_->close(data);
+  return {bulk::kRdp61 | bulk::kCompressed, wideBulk_->close(data)};
+}
+
 void Server::fast(unsigned code, ByteView body) {
   constexpr std::size_t kMost = 16000;
   std::size_t at = 0;
@@ -44,8 +49,8 @@ void Server::fast(unsigned code, ByteView body) {
     const bool first = at == 0, last = at + n == body.size();
     const unsigned fragment = first && last ? 0 : first ? 2 : last ? 1 : 3;
     LittleWriter inner;
-    if (bulk_) {
-      const BulkWriter::Packed packed = bulk_->close(body.subspan(at, n));
+    if (bulk_ || wideBulk_) {
+      const BulkWriter::Packed packed = pack(body.subspan(at, n));
       inner.u8(code | (fragment << 4) | 0x80).u8(packed.flags).u16(static_cast<unsigned>(packed.data.size()));
       inner.bytes(packed.data);
     } else {

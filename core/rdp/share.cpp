@@ -396,7 +396,7 @@ Bytes writeClientInfo(const ClientInfo& info) {
   std::uint32_t flags = 0x1 | 0x2 | 0x10 | 0x20 | 0x40 | 0x100 | 0x10000 | 0x20000;
   if (info.autoLogon) flags |= 0x8;
   if (!info.sound) flags |= 0x80000;
-  if (info.compress) flags |= 0x80 | bulk::k64K << 9;
+  if (info.packing) flags |= 0x80 | *info.packing << 9;
   LittleWriter out;
   out.u32(0).u32(flags);
   for (const Bytes* b : {&domain, &user, &password, &program, &folder})
@@ -416,7 +416,7 @@ ClientInfo readClientInfo(ByteView body) {
   const std::uint32_t flags = in.u32();
   info.autoLogon = (flags & 0x8) != 0;
   info.sound = (flags & 0x80000) == 0;
-  info.compress = (flags & 0x80) != 0;
+  if ((flags & 0x80) != 0) info.packing = flags >> 9 & bulk::kType;
   std::size_t sizes[5];
   for (std::size_t& s : sizes) s = in.u16();
   std::string* texts[] = {&info.domain, &info.user, &info.password, &info.program, &info.folder};
@@ -424,6 +424,16 @@ ClientInfo readClientInfo(ByteView body) {
     *texts[i] = utf16ToUtf8(in.bytes(sizes[i]));
     in.skip(2);
   }
+  if (in.atEnd()) return info;
+  in.skip(2);
+  in.skip(in.u16());  // address
+  in.skip(in.u16());  // folder
+  constexpr std::size_t kTimeZone = 172;
+  in.skip(kTimeZone + 4);
+  info.performanceFlags = in.u32();
+  if (in.left() < 2) return info;
+  const ByteView cookie = in.bytes(in.u16());
+  info.reconnectCookie.assign(cookie.begin(), cookie.end());
   return info;
 }
 

@@ -59,7 +59,9 @@ Reason reasonFor(std::uint32_t errorInfo);
 struct ClientInfo {  // 2.2.1.11.1.1
   std::string domain, user, password, program, folder, address;
   std::uint32_t performanceFlags = 0;
-  bool autoLogon = false, sound = false, compress = false;
+  bool autoLogon = false, sound = false;
+  std::optional<unsigned>
+      packing{};          ///< the best kind of bulk compression that can be opened (codec/bulk.hpp)
   Bytes reconnectCookie;  ///< 28 bytes, or none
 };
 Bytes writeClientInfo(const ClientInfo& info);

@@ -44,6 +44,14 @@ CREATE TABLE kettle.credential(id BIGSERIAL PRIMARY KEY, name TEXT NOT NULL UNIQ
                                version BIGINT NOT NULL);
 CREATE TABLE kettle.touched(revision BIGINT NOT NULL, tab TEXT NOT NULL, "row" BIGINT NOT NULL, kind INTEGER NOT NULL);
 CREATE INDEX ON kettle.touched(revision);
+)sql",
+                                  R"sql(
+ALTER TABLE kettle.journal ADD COLUMN told INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE kettle.journal ADD COLUMN visit TEXT NOT NULL DEFAULT '';
+UPDATE kettle.journal SET told=1, text=substr(text, 8) WHERE text LIKE 'opened %';
+UPDATE kettle.journal SET told=2, text=substr(text, 10) WHERE text LIKE 'trouble: %';
+UPDATE kettle.journal SET told=3, text=substr(text, 5) WHERE text LIKE 'log /%';
+UPDATE kettle.journal SET told=4 WHERE text='ended';
 )sql"};
 constexpr int kSchemaVersion = static_cast<int>(std::size(kSteps));
 constexpr std::int64_t kMakingLock = 0x6b6574746c65;  ///< two who make the schema at once take turns
@@ -378,12 +386,13 @@ class PostgresStore : public Store {
     });
   }
 
-  void journal(const std::string& machine, const std::string& text) override {
+  void journal(const JournalEntry& entry) override {
     guarded([&](pqxx::connection& c) {
       pqxx::work work(c);
       work.exec_params(
-          "INSERT INTO kettle.journal(at, author, machine, text) VALUES($1, session_user, $2, $3)", nowText(),
-          machine, text);
+          "INSERT INTO kettle.journal(at, author, machine, text, told, visit) "
+          "VALUES($1, session_user, $2, $3, $4, $5)",
+          nowText(), entry.machine, entry.text, static_cast<int>(entry.told), entry.visit);
       work.commit();
     });
   }
@@ -392,8 +401,11 @@ class PostgresStore : public Store {
       pqxx::nontransaction work(c);
       std::vector<JournalEntry> out;
       for (const auto& r :
-           work.exec_params("SELECT at, machine, text FROM kettle.journal ORDER BY id DESC LIMIT $1", most))
-        out.push_back({r[0].c_str(), r[1].c_str(), r[2].c_str()});
+           work.exec_params("SELECT machine, text, told, visit, at, author FROM kettle.journal "
+                            "ORDER BY id DESC LIMIT $1",
+                            most))
+        out.push_back(
+            {r[0].c_str(), r[1].c_str(), toldOf(r[2].as<int>()), r[3].c_str(), r[4].c_str(), r[5].c_str()});
       return out;
     });
   }

@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <stdexcept>
+#include "record/store.hpp"
 
 namespace kw {
 
@@ -89,6 +90,10 @@ void takeRow(Snapshot& s, const std::string& table, Id id, const Json& r) {
 Credential credentialOf(const Json& r) {
   return {number(r, "id"),  text(r, "name"),    text(r, "user"),     text(r, "domain"),
           text(r, "notes"), text(r, "expires"), number(r, "version")};
+}
+
+Told toldOf(int number) {
+  return number >= 0 && number <= static_cast<int>(Told::Ended) ? static_cast<Told>(number) : Told::Note;
 }
 
 std::string personHere() {

@@ -55,6 +55,10 @@ std::vector<FieldChange> fieldChangesOf(const Json& images);
 /// Whether any of it was about one of these: itself, its settings, a machine's ways in. No owners: always.
 bool concerns(const Json& images, const std::vector<Owner>& about);
 
+enum class Told;
+/// A number of a journal's line; one that a newer version wrote is a note.
+Told toldOf(int number);
+
 /// The name of whoever runs this program here, for who changed what.
 std::string personHere();
 

@@ -45,6 +45,15 @@ ALTER TABLE undo ADD COLUMN author TEXT NOT NULL DEFAULT '';
 ALTER TABLE undo ADD COLUMN undone INTEGER NOT NULL DEFAULT 0;
 CREATE TABLE touched(revision INTEGER NOT NULL, tab TEXT NOT NULL, row INTEGER NOT NULL, kind INTEGER NOT NULL);
 CREATE INDEX touched_revision ON touched(revision);
+)sql",
+                                  R"sql(
+ALTER TABLE journal ADD COLUMN told INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE journal ADD COLUMN visit TEXT NOT NULL DEFAULT '';
+ALTER TABLE journal ADD COLUMN who TEXT NOT NULL DEFAULT '';
+UPDATE journal SET told=1, text=substr(text, 8) WHERE text LIKE 'opened %';
+UPDATE journal SET told=2, text=substr(text, 10) WHERE text LIKE 'trouble: %';
+UPDATE journal SET told=3, text=substr(text, 5) WHERE text LIKE 'log /%';
+UPDATE journal SET told=4 WHERE text='ended';
 )sql"};
 constexpr int kSchemaVersion = static_cast<int>(std::size(kSteps));
 
@@ -355,23 +364,29 @@ class SqliteStore : public Store {
     });
   }
 
-  void journal(const std::string& machine, const std::string& text) override {
+  void journal(const JournalEntry& entry) override {
     guarded([&] {
-      SQLite::Statement write(db_, "INSERT INTO journal(at, machine, text) VALUES(?, ?, ?)");
+      SQLite::Statement write(
+          db_, "INSERT INTO journal(at, machine, text, told, visit, who) VALUES(?, ?, ?, ?, ?, ?)");
       write.bind(1, nowText());
-      write.bind(2, machine);
-      write.bind(3, text);
+      write.bind(2, entry.machine);
+      write.bind(3, entry.text);
+      write.bind(4, static_cast<int>(entry.told));
+      write.bind(5, entry.visit);
+      write.bind(6, personHere());
       write.exec();
     });
   }
   std::vector<JournalEntry> journal(int most) override {
     return guarded([&] {
-      SQLite::Statement read(db_, "SELECT at, machine, text FROM journal ORDER BY id DESC LIMIT ?");
+      SQLite::Statement read(
+          db_, "SELECT machine, text, told, visit, at, who FROM journal ORDER BY id DESC LIMIT ?");
       read.bind(1, most);
       std::vector<JournalEntry> out;
       while (read.executeStep())
-        out.push_back(
-            {read.getColumn(0).getString(), read.getColumn(1).getString(), read.getColumn(2).getString()});
+        out.push_back({read.getColumn(0).getString(), read.getColumn(1).getString(),
+                       toldOf(read.getColumn(2).getInt()), read.getColumn(3).getString(),
+                       read.getColumn(4).getString(), read.getColumn(5).getString()});
       return out;
     });
   }

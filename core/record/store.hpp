@@ -55,9 +55,16 @@ struct Pin {
   std::string when;  ///< ISO 8601, UTC
 };
 
+/// What a line of the journal tells. The numbers are kept in stores.
+enum class Told { Note = 0, Opened = 1, Trouble = 2, Log = 3, Ended = 4 };
+
 struct JournalEntry {
-  std::string when;  ///< ISO 8601, UTC
-  std::string machine, text;
+  std::string machine;
+  std::string text;  ///< Opened: the address; Trouble, Ended: a sentence; Log: the file's whole path
+  Told told = Told::Note;
+  std::string visit{};  ///< the same word in all lines of one visit; empty: belongs to none
+  std::string when{};   ///< ISO 8601, UTC; filled by the store
+  std::string who{};    ///< the account; filled by the store; empty in lines of an older version
 };
 
 /// Ends, when it is given up.
@@ -107,7 +114,9 @@ class Store {
   /// Error{Local} when there are records here already.
   virtual void fillFrom(Store& other) = 0;
 
-  virtual void journal(const std::string& machine, const std::string& text) = 0;
+  /// Adds a line; who and when are the store's to say.
+  virtual void journal(const JournalEntry& entry) = 0;
+  /// Newest first.
   [[nodiscard]] virtual std::vector<JournalEntry> journal(int most) = 0;
 };
 

@@ -28,6 +28,16 @@ rdp::SignInKind signInKind(const std::string& word) {
   return word == "rdp" ? rdp::SignInKind::Legacy : rdp::SignInKind::Strongest;
 }
 
+rdp::ProofKind proofKind(const std::string& word) {
+  if (word == "kerberos") return rdp::ProofKind::Kerberos;
+  return word == "ntlm" ? rdp::ProofKind::Ntlm : rdp::ProofKind::Fitting;
+}
+
+std::optional<unsigned> packingFor(const std::string& word) {
+  if (word == "off") return std::nullopt;
+  return word == "more" ? rdp::bulk::kRdp61 : rdp::bulk::k64K;
+}
+
 rdp::CodecOffer codecsFor(const std::string& word) {
   rdp::CodecOffer out;
   out.pipeline = word == "auto" || word == "novideo";
@@ -53,6 +63,7 @@ std::shared_ptr<Session> make(Opening o) {
   if (c.user.empty()) c.user = config.kept.user;
   c.domain = o.setting("rdp.domain");
   c.signIn = signInKind(o.setting("rdp.security"));
+  c.proof = proofKind(o.setting("rdp.proof"));
   c.sealedOnly = isOn(o.setting, "security.sealed");
   c.authorityFile = o.setting("security.authorities");
   c.size = sizeFrom(o.setting("rdp.size"));
@@ -61,7 +72,7 @@ std::shared_ptr<Session> make(Opening o) {
   c.keyboardLayout = rdp::layoutNumber(o.setting("rdp.layout"));
   c.performanceFlags = rdp::performanceFlags(o.setting("rdp.effects"));
   c.codecs = codecsFor(o.setting("rdp.codec"));
-  c.compress = isOn(o.setting, "rdp.compress");
+  c.packing = packingFor(o.setting("rdp.compress"));
   c.sound = isOn(o.setting, "sound.play");
   c.administrative = isOn(o.setting, "rdp.admin");
   c.clipboard = o.setting("clipboard.way") != "off";

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "picture/black.hpp"
 #include "picture/framebuffer.hpp"
 #include "picture/region.hpp"
 #include "route/engine.hpp"
@@ -54,17 +55,6 @@ class Looker : public SessionObserver {
   Size size_;
   Region seen_ = Region::exact();
 };
-
-bool isBlack(const Framebuffer& picture) {
-  constexpr Pixel kMoreThanNearlyBlack = 0x00f0f0f0;
-  const auto lock = picture.lock();
-  for (int y = 0; y < picture.size().height; ++y) {
-    const Pixel* row = picture.row(y);
-    if (std::any_of(row, row + picture.size().width, [](Pixel p) { return (p & kMoreThanNearlyBlack) != 0; }))
-      return false;
-  }
-  return true;
-}
 
 }  // namespace
 

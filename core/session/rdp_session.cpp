@@ -102,6 +102,9 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   void soundBegins(rdp::SampleForm form) override { observer_->soundBegins({form.channels, form.rate}); }
   void sound(ByteView samples) override { observer_->sound(samples); }
   void soundEnds() override { observer_->soundEnds(); }
+  void canComeBack(const rdp::ComeBackCookie& cookie) override {
+    if (!sentOn_) comeBack_ = cookie;
+  }
   void told(const std::string& sentence) override { observer_->remark(sentence); }
 
  protected:
@@ -182,6 +185,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     sentOn_ = true;
     options.routingToken = to.routingToken;
     options.machineId.clear();
+    options.comeBack.reset();
     if (!to.address.empty()) {
       elsewhere_ = Place{to.address, 0};
       options.host = to.address;
@@ -232,6 +236,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     elsewhere_.reset();
     sentOn_ = false;
     rdp::ClientOptions options = config_.options;
+    options.comeBack = std::exchange(comeBack_, std::nullopt);
     for (int hops = 0;; ++hops) {
       client_ = std::make_unique<rdp::Client>(strand_, clock_, picture_, options, *this);
       client_->pauseUpdates(paused_);
@@ -290,6 +295,7 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
   std::vector<ScreenOffer> plan_;
   std::optional<Place> elsewhere_;  ///< where a farm sent us
   bool sentOn_ = false;
+  std::optional<rdp::ComeBackCookie> comeBack_;  ///< to the session of before a cut
   std::optional<SignIn> account_;
   SecretUse accountUse_ = SecretUse::Unknown;
   int mostScreens_ = 0;

@@ -104,9 +104,9 @@ class Bench {
   explicit Bench(bool trickle = false) : trickle_(trickle) {
     server.certificate = certificate();
     server.account = [](const NtlmAccount& a) {
-      return a.user == "duty"      ? CredSspAnswer{"fern-house", 0}
-             : a.user == "expired" ? CredSspAnswer{"", 0xc0000071}
-                                   : CredSspAnswer{"", 0xc0000064};
+      return a.user == "duty"      ? KnownAccount{"fern-house", 0}
+             : a.user == "expired" ? KnownAccount{"", 0xc0000071}
+                                   : KnownAccount{"", 0xc0000064};
     };
     client.host = "fernery";
   }

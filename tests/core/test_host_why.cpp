@@ -223,3 +223,31 @@ TEST_CASE("Why: the host says that the port is another machine's console", "[hos
   CHECK(found(all, "other-machine")->sentence.find("the console of \"seed-bank\"") != std::string::npos);
   host->end();
 }
+
+TEST_CASE("Of a picture that is open: black, unchanged for long, an old size", "[why]") {
+  OpenPicture open;
+  open.size = {1280, 800}, open.wanted = {1600, 900};
+  const auto codes = [&] {
+    std::vector<Finding> found;
+    lookAtOpenPicture(open, found);
+    std::string out;
+    for (const Finding& f : found) {
+      CHECK_FALSE(f.cure.empty());
+      out += f.code + (f.change.empty() ? "" : ">" + f.change) + " ";
+    }
+    return out;
+  };
+  CHECK(codes().empty());  // its record does not want the pane's size
+  open.follows = true;
+  CHECK(codes() == "old-size>size ");
+  open.resizeWhy = "no display control";
+  CHECK(codes() == "old-size ");
+  open.size = {1592, 896};  // what machines make of such a wish
+  CHECK(codes().empty());
+  open.unchanged = std::chrono::minutes(4);
+  CHECK(codes().empty());
+  open.unchanged = std::chrono::minutes(5);
+  CHECK(codes() == "unchanged ");
+  open.black = true;
+  CHECK(codes() == "black ");
+}

@@ -1,12 +1,12 @@
 // The codecs of RDP's later pictures, each against its own way back and against bytes written from the
 // specification.
 #include "rdp/codec/bit_reader.hpp"
-#include "rdp/codec/bulk.hpp"
 #include "rdp/codec/clear_codec.hpp"
 #include "rdp/codec/nscodec.hpp"
 #include "rdp/codec/progressive.hpp"
 #include "rdp/codec/remote_fx.hpp"
 #include "rdp/codec/rlgr.hpp"
+#include "rdp/codec/wide_history.hpp"
 #include "rdp/codec/zgfx.hpp"
 #include "rdp/surface_commands.hpp"
 #include "tests/support.hpp"
@@ -407,6 +407,63 @@ TEST_CASE("Bulk compression: a sentence, token by token as the specification has
   const Bytes packed = bits.take();
   const ByteView open = reader.open(bulk::kCompressed | bulk::kAtFront, packed);
   CHECK(textOf(open) == "for.whom.the.bell.tolls,.the.bell.tolls.for.thee!");
+}
+
+TEST_CASE("RDP 6.1's compression: messages open again, over many turns of both histories", "[rdp][codec]") {
+  BulkReader reader;
+  WideWriter writer;
+  std::mt19937 dice(11);
+  std::size_t plain = 0, packedSize = 0;
+  Bytes once(6000);  // comes again much later than 64 KiB look back
+  for (Byte& b : once) b = static_cast<Byte>(dice());
+  for (int round = 0; round < 400; ++round) {
+    Bytes message(1 + dice() % 16000);
+    for (Byte& b : message) b = static_cast<Byte>(dice());
+    if (round % 8 == 7) message = once;
+    const Bytes packed = writer.close(message);
+    const ByteView open = reader.open(bulk::kRdp61 | bulk::kCompressed, packed);
+    REQUIRE(Bytes(open.begin(), open.end()) == message);
+    if (round > 8 && round % 8 == 7) plain += message.size(), packedSize += packed.size();
+  }
+  CHECK(packedSize < plain / 3);
+}
+
+TEST_CASE("RDP 6.1's compression: matches and literals as the specification lays them", "[rdp][codec]") {
+  WideReader reader;
+  const auto open = [&](const Bytes& message) { return textOf(reader.open(message)); };
+  // No matches, at the front of the history, not packed twice.
+  LittleWriter first;
+  first.u8(0x02 | 0x04).u8(0).bytes(viewOf("moss, fern and mist; "));
+  CHECK(open(first.take()) == "moss, fern and mist; ");
+  // "fern" from 6 on, a literal, and a match that overlaps what it writes.
+  LittleWriter second;
+  second.u8(0x01).u8(0).u16(2).u16(4).u16(2).u32(6).u16(5).u16(7).u32(21 + 6);
+  second.bytes(viewOf("a b!"));
+  const Bytes message = second.take();
+  CHECK(open(message) == "a fernb" + std::string("bbbbb") + "!");
+}
+
+TEST_CASE("RDP 6.1's compression: lies are refused", "[rdp][codec]") {
+  const auto refuses = [](std::initializer_list<unsigned> bytes) {
+    WideReader reader;
+    Bytes message;
+    for (unsigned b : bytes) message.push_back(static_cast<Byte>(b));
+    CHECK_THROWS_AS(reader.open(message), Error);
+  };
+  refuses({});
+  refuses({0x01});
+  refuses({0x01, 0, 2, 0, 1, 0, 0, 0, 0, 0, 0, 0});                          // fewer matches than said
+  refuses({0x01, 0, 1, 0, 4, 0, 9, 0, 0, 0, 0, 0, 'a'});                     // past its literals
+  refuses({0x01, 0, 1, 0, 4, 0, 0, 0, 0x7f, 0x84, 0x1e, 0, 'a'});            // past the history
+  refuses({0x01, 0, 1, 0, 4, 0, 0, 0, 0xff, 0xff, 0xff, 0xff});              // far past it
+  refuses({0x01, 0, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 4, 0, 2, 0, 0, 0, 0, 0});  // overlapping
+  refuses({0x11, 0x23, 1, 2, 3});                                            // packed by itself again
+  // More than the history holds: match after match of itself.
+  WideReader reader;
+  LittleWriter bomb;
+  bomb.u8(0x05).u8(0).u16(40);
+  for (unsigned i = 0; i < 40; ++i) bomb.u16(0xffff).u16(std::min(i * 0xffff, 0xffffU)).u32(0);
+  CHECK_THROWS_AS(reader.open(bomb.take()), Error);
 }
 
 TEST_CASE("Bulk compression: lies are refused, and what is plain passes", "[rdp][codec]") {

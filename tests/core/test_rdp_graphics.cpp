@@ -265,10 +265,9 @@ TEST_CASE("Pipeline: not asked for, bitmaps come; the size follows inside of it"
 }
 
 TEST_CASE("Messages are packed where both sides can, and the picture is the same", "[rdp][graphics]") {
-  const bool wants = GENERATE(true, false);
   Bench bench;
   bench.server.compress = true;
-  bench.client.compress = wants;
+  bench.client.packing = GENERATE(std::optional<unsigned>(), bulk::k8K, bulk::k64K, bulk::kRdp61);
   bench.client.codecs.pipeline = false;
   bench.open();
   REQUIRE(bench.live());

@@ -522,7 +522,9 @@ TEST_CASE("CredSSP: a service that does not own the key TLS showed never gets th
       [mine = std::make_shared<StreamPtr>(std::move(a)), shown, &kind]() -> Task<void> {
         try {
           NtlmAccount duty{"duty", "", "fern-house"};
-          co_await credSspClient(**mine, duty, "desk", shown);
+          const auto proof = ntlmProof(duty, "desk");
+          const Bytes first = co_await proof->next({});
+          co_await credSspClient(**mine, proof, first, duty, shown);
         } catch (const Error& e) {
           kind = e.kind();
         }

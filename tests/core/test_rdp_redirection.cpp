@@ -61,7 +61,7 @@ struct Farm : Way {
     }
     ServerOptions options;
     options.certificate = certificate();
-    options.account = [](const NtlmAccount&) { return CredSspAnswer{"fern-house", 0}; };
+    options.account = [](const NtlmAccount&) { return KnownAccount{"fern-house", 0}; };
     if (place == plainPlace) options.network = false, options.legacy = true;
     options.redirect = [this, place, visit](const NtlmAccount&) { return plan(place, visit); };
     auto [a, b] = memoryPair(strand);

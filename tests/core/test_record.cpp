@@ -8,6 +8,7 @@
 #include "record/roster.hpp"
 #include "record/setting.hpp"
 #include "record/store.hpp"
+#include "record/visits.hpp"
 #include "tests/store_suite.hpp"
 #include "tests/support.hpp"
 
@@ -175,7 +176,7 @@ TEST_CASE("Undoing does not lose what came after", "[store]") {
 }
 
 TEST_CASE("A store of every earlier version is brought up to date with all it holds", "[store]") {
-  const int version = GENERATE(1, 2);
+  const int version = GENERATE(1, 2, 3);
   CAPTURE(version);
   test::TemporaryFolder folder;
   const auto file = folder.path / "records.sqlite";
@@ -189,7 +190,18 @@ TEST_CASE("A store of every earlier version is brought up to date with all it ho
   CHECK(s.hosts.size() == (version < 2 ? 0U : 1U));
   CHECK(store->pinned("fernery:5907") == "ab:cd");
   CHECK(store->history(10).at(0).title == "fill");
-  CHECK(store->history(10).at(0).when.empty());
+  CHECK(store->history(10).at(0).when.empty() == (version < 3));
+  CHECK(s.credentials.size() == (version < 3 ? 0U : 1U));
+  if (version == 3) {
+    std::vector<std::pair<Told, std::string>> lines;
+    for (const JournalEntry& e : store->journal(10)) lines.emplace_back(e.told, e.text);
+    CHECK(lines == std::vector<std::pair<Told, std::string>>{
+                       {Told::Ended, "ended"},
+                       {Told::Note, "start asked of fernery"},
+                       {Told::Log, "/home/duty/mist-bench.log"},
+                       {Told::Trouble, "nobody answers at 127.0.0.11 port 5907"},
+                       {Told::Opened, "vnc://127.0.0.11:5907"}});
+  }
   CHECK(store->undo() == "fill");
   CHECK(store->load().machines.empty());
 }
@@ -237,12 +249,54 @@ TEST_CASE("Pins, secrets and the journal are kept", "[store]") {
   CHECK(b.store->secret(way) == Bytes{1, 2, 3});
   b.store->commit("remove", [&](StoreWriter& w) { w.removeMachine(b.machine); });
   CHECK_FALSE(b.store->secret(way));
-  b.store->journal("mist-bench", "opened");
-  b.store->journal("mist-bench", "ended");
+  b.store->journal({"mist-bench", "vnc://127.0.0.11:5907", Told::Opened, "a visit"});
+  b.store->journal({"mist-bench", "closed", Told::Ended, "a visit"});
   const auto entries = b.store->journal(10);
   REQUIRE(entries.size() == 2);
-  CHECK(entries[0].text == "ended");
+  CHECK(entries[0].text == "closed");
+  CHECK(entries[0].told == Told::Ended);
+  CHECK(entries[1].visit == "a visit");
   CHECK(entries[0].when.size() == 20);
+  CHECK_FALSE(entries[0].who.empty());
+}
+
+TEST_CASE("Lines of the journal become visits, newest first", "[record]") {
+  const auto at = [](const char* time, const char* machine, const char* text, Told told, const char* visit) {
+    return JournalEntry{machine, text, told, visit, std::string("2026-11-26T") + time + "Z", "duty"};
+  };
+  const auto visits = visitsOf({
+      at("11:00:00", "bee-camera", "spice://127.0.0.12:5930", Told::Opened, "c"),
+      at("10:07:30", "mist-bench", "closed", Told::Ended, "a"),
+      at("10:06:00", "seed-bank", "start asked of fernery", Told::Note, ""),
+      at("10:05:00", "mist-bench", "/logs/two.log", Told::Log, "a"),
+      at("10:02:00", "seed-bank", "closed", Told::Ended, "cut off"),
+      at("10:01:00", "mist-bench", "lost", Told::Trouble, "a"),
+      at("08:00:00", "mist-bench", "/logs/one.log", Told::Log, "a"),
+      at("08:00:00", "mist-bench", "vnc://127.0.0.11:5907", Told::Opened, "a"),
+  });
+  REQUIRE(visits.size() == 4);
+  CHECK(visits[0].id == "c");
+  CHECK(visits[0].ended.empty());
+  CHECK_FALSE(visits[0].took());
+  CHECK(visits[1].id.empty());
+  CHECK(visits[1].how == "start asked of fernery");
+  CHECK(visits[2].id == "cut off");  // its beginning is not among the lines any more
+  CHECK(visits[2].way.empty());
+  CHECK(visits[2].how == "closed");
+  const Visit& whole = visits[3];
+  CHECK(whole.way == "vnc://127.0.0.11:5907");
+  CHECK(whole.logs == std::vector<std::string>{"/logs/one.log", "/logs/two.log"});
+  REQUIRE(whole.within.size() == 1);
+  CHECK(whole.within[0].text == "lost");
+  REQUIRE(whole.took());
+  CHECK(durationText(*whole.took()) == "2 h 07 min");
+  CHECK(durationText(std::chrono::seconds(59)) == "59 s");
+  CHECK(durationText(std::chrono::seconds(61)) == "1 min");
+  Visit backwards;
+  backwards.began = "2026-11-26T10:00:00Z", backwards.ended = "2026-11-26T09:00:00Z";
+  CHECK_FALSE(backwards.took());
+  backwards.ended = "yesterday";
+  CHECK_FALSE(backwards.took());
 }
 
 TEST_CASE("Two ways in with one address are found", "[record]") {

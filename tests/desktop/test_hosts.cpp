@@ -176,6 +176,83 @@ TEST_CASE("Start and open: one action from off to picture, with its steps; stop 
   }
 }
 
+TEST_CASE("While a service is awaited its console is looked at; when it answers, one changes over",
+          "[window][hosts]") {
+  HostBench b;
+  const std::string wish = GENERATE("ask", "declined", "self", "stay");
+  CAPTURE(wish);
+  // The machine's own service, which is the first way in, is not there yet.
+  const std::uint16_t port = b.consoles[1]->port();
+  b.consoles[1]->stop();
+  Id service = 0;
+  b.tools.store->commit("service", [&](StoreWriter& w) {
+    Endpoint e;
+    e.machine = b.machineIds[0], e.label = "service", e.position = -1;
+    e.address = "vnc://127.0.0.1:" + std::to_string(port);
+    w.put(e);
+    service = e.id;
+    w.set({OwnerKind::WayIn, service}, "host.changeover", wish == "declined" ? "ask" : wish);
+  });
+  StockView& view = b.openStock();
+  REQUIRE(shown([&] { return view.model().count(StockFilter::Running) >= 1; }, 3000));
+  b.window->startAndOpen(b.machineIds[0]);
+  Stage& stage = *b.window->stage();
+  REQUIRE(stage.focusedSession() != nullptr);
+  REQUIRE(stage.focusedSession()->endpoint() == service);
+  REQUIRE(shown([&] {
+    const auto* start = stage.focusedSession()->starting();
+    return start != nullptr && start->steps.size() > 3 && start->steps[3].state == host::StepState::Now;
+  }));
+  REQUIRE(shown([&] { return b.button("consoleMeanwhile") != nullptr; }));
+  b.button("consoleMeanwhile")->click();
+  REQUIRE(shown([&] {
+    const OpenSession* console = stage.sessionOf(b.endpoints[0]);
+    return console != nullptr && console->hasPicture();
+  }));
+  CHECK(stage.panes().size() == 2);
+  lab::ConsolePlan plan = b.consoles[1]->plan();
+  plan.port = port;
+  lab::Console late(b.runtime.strand(), systemClock(), b.fonts, plan);
+  late.start(true);
+  b.desk->sessionOf(service)->lookNow();
+  REQUIRE(shown([&] {
+    const OpenSession* s = stage.sessionOf(service);
+    return s != nullptr && s->hasPicture();
+  }));
+  const auto consoleGone = [&] { return stage.sessionOf(b.endpoints[0]) == nullptr; };
+  const auto offer = [&]() -> QPushButton* {
+    for (Pane* pane : stage.panes())
+      for (auto* button : pane->findChildren<QPushButton*>("offerAct"))
+        if (button->isVisible()) return button;
+    return nullptr;
+  };
+  if (wish == "self") {
+    CHECK(shown(consoleGone));
+    CHECK(stage.panes().size() == 1);
+    CHECK(stage.focusedSession()->endpoint() == service);
+  } else if (wish == "stay") {
+    // Whatever is offered comes with the same turn of the event loop as the picture's news.
+    QApplication::processEvents();
+    CHECK(offer() == nullptr);
+    CHECK_FALSE(consoleGone());
+  } else {
+    REQUIRE(shown([&] { return offer() != nullptr; }));
+    if (wish == "declined") {
+      offer()->parentWidget()->findChild<QPushButton*>("offerStay")->click();
+      CHECK(offer() == nullptr);
+      CHECK_FALSE(consoleGone());
+    } else {
+      offer()->click();
+      CHECK(shown(consoleGone));
+      CHECK(stage.panes().size() == 1);
+      CHECK(stage.focusedSession()->endpoint() == service);
+    }
+  }
+  b.window.reset();
+  b.desk.reset();
+  late.stop();
+}
+
 TEST_CASE("Power and console of a machine: what cannot be says why, what loses work asks first",
           "[window][hosts]") {
   HostBench b;

@@ -122,52 +122,97 @@ TEST_CASE("Grouped by state, a machine moves when it stands otherwise; every row
   CHECK(list->indexOfChild(list->child(3)) == 3);
 }
 
-TEST_CASE("The journal lists what was done, newest first, and opens logs that are there", "[window]") {
+TEST_CASE("The roster's mark follows the sheet that is edited, and the pane when that is put away",
+          "[window]") {
+  WindowBench bench(2);
+  MainWindow& window = bench.open();
+  bench.openLive(0);
+  window.editMachine(bench.machineIds[1]);
+  CHECK(window.roster()->selected() == bench.machineIds[1]);
+  // A session's news leave it there, and looking about in the roster is no change of the sheet.
+  emit window.stage()->focusChanged();
+  CHECK(window.roster()->selected() == bench.machineIds[1]);
+  window.roster()->setFocus();
+  window.roster()->select(bench.machineIds[0]);
+  CHECK(window.roster()->selected() == bench.machineIds[0]);
+  auto* name = bench.child<QLineEdit>("machineName");
+  REQUIRE(name != nullptr);
+  name->setFocus();
+  CHECK(shown([&] { return window.roster()->selected() == bench.machineIds[1]; }));
+  window.showStage();
+  CHECK(window.roster()->selected() == bench.machineIds[0]);
+}
+
+TEST_CASE("The journal has one row a visit, with its troubles folded under it, and opens logs that are there",
+          "[window]") {
   WindowBench bench(1);
   MainWindow& window = bench.open();
   const std::string log = (bench.folder.path / "mist-bench.log").string();
+  const std::string gone = (bench.folder.path / "gone.log").string();
   std::ofstream(log) << "Alder Vale is quiet\n";
   Store& store = window.desk().records().store();
-  store.journal("mist-bench", "log " + log);
-  store.journal("fernery", "log " + (bench.folder.path / "gone.log").string());
-  store.journal("seed-bank", "opened");
+  store.journal({"mist-bench", "vnc://127.0.0.11:5907", Told::Opened, "one"});
+  store.journal({"fernery", "ssh://127.0.0.11", Told::Opened, "two"});
+  store.journal({"mist-bench", log, Told::Log, "one"});
+  store.journal({"fernery", gone, Told::Log, "two"});
+  store.journal({"fernery", "the line fell silent", Told::Trouble, "two"});
+  store.journal({"fernery", "closed", Told::Ended, "two"});
+  store.journal({"seed-bank", "start asked of fernery"});
   window.showJournal();
   auto* journal = window.findChild<JournalView*>();
   REQUIRE(journal != nullptr);
-  QTableWidget* table = journal->table();
-  REQUIRE(table->rowCount() == 3);
-  CHECK(table->item(0, 1)->text() == "seed-bank");
-  CHECK(table->item(2, 1)->text() == "mist-bench");
-  CHECK_FALSE(table->item(0, 0)->text().isEmpty());
-  CHECK(table->isVisible());
+  QTreeWidget* list = journal->list();
+  REQUIRE(list->topLevelItemCount() == 3);
+  const auto cell = [&](int row, int column) { return list->topLevelItem(row)->text(column).toStdString(); };
+  CHECK(cell(0, JournalView::Machine) == "seed-bank");
+  CHECK(cell(0, JournalView::What) == "start asked of fernery");
+  CHECK(cell(0, JournalView::Ended).empty());
+  CHECK(cell(1, JournalView::Machine) == "fernery");
+  CHECK(cell(1, JournalView::What) == "ssh://127.0.0.11");
+  CHECK(cell(1, JournalView::Ended) == "closed · one trouble");
+  CHECK(cell(1, JournalView::HowLong).ends_with(" s"));
+  CHECK_FALSE(cell(1, JournalView::Who).empty());
+  REQUIRE(list->topLevelItem(1)->childCount() == 1);
+  CHECK(list->topLevelItem(1)->child(0)->text(JournalView::What) == "the line fell silent");
+  CHECK(cell(2, JournalView::Ended) == "no end was written");
+  CHECK(cell(2, JournalView::HowLong).empty());
+  CHECK(list->isVisible());
   // A log is shown by its name and opens when it is there.
-  CHECK(table->item(2, 2)->text() == "log mist-bench.log");
-  CHECK(table->item(2, 2)->font().underline());
-  CHECK(table->item(1, 2)->toolTip().contains("no longer there"));
+  CHECK(cell(2, JournalView::Log) == "mist-bench.log");
+  CHECK(list->topLevelItem(2)->font(JournalView::Log).underline());
+  CHECK(list->topLevelItem(1)->toolTip(JournalView::Log).contains("no longer there"));
   QStringList wanted;
   QObject::connect(journal, &JournalView::logWanted, journal, [&](const QString& f) { wanted << f; });
-  for (int row = 0; row < 3; ++row) emit table->cellActivated(row, 2);
+  for (int row = 0; row < 3; ++row) emit list->itemActivated(list->topLevelItem(row), 0);
   CHECK(wanted == QStringList{QString::fromStdString(log)});
   std::filesystem::remove(log);  // meanwhile
-  emit table->cellActivated(2, 2);
+  emit list->itemActivated(list->topLevelItem(2), 0);
   CHECK(wanted.size() == 1);
-  // Narrowed, and what happens while one looks is added.
+  // Narrowed, also by what is folded, and what happens while one looks is added.
   auto* narrow = bench.child<QLineEdit>("narrowJournal");
-  narrow->setText("FERN");
-  CHECK(table->isRowHidden(0));
-  CHECK_FALSE(table->isRowHidden(1));
-  window.desk().openAddress("vnc://127.0.0.1:1");
-  CHECK(table->rowCount() == 4);
-  CHECK(table->isRowHidden(0));
-  REQUIRE(shown([&] { return table->rowCount() == 5; }));  // nobody listens there
-  CHECK(table->item(0, 2)->text().startsWith("trouble: "));
+  narrow->setText("SILENT");
+  CHECK(list->topLevelItem(0)->isHidden());
+  CHECK_FALSE(list->topLevelItem(1)->isHidden());
+  list->topLevelItem(1)->setExpanded(true);
+  list->setCurrentItem(list->topLevelItem(1));
+  OpenSession* opened = window.desk().openAddress("vnc://127.0.0.1:1");
+  REQUIRE(opened != nullptr);
+  CHECK(list->topLevelItemCount() == 4);
+  CHECK(list->topLevelItem(0)->isHidden());
+  CHECK(list->topLevelItem(2)->isExpanded());
+  CHECK(list->currentItem() == list->topLevelItem(2));
+  CHECK(cell(0, JournalView::Ended).starts_with("open now"));
+  REQUIRE(shown([&] { return list->topLevelItem(0)->childCount() == 1; }));  // nobody listens there
+  CHECK(cell(0, JournalView::Ended) == "open now · one trouble");
   narrow->setText("nobody");
-  CHECK_FALSE(table->isVisible());
+  CHECK_FALSE(list->isVisible());
   narrow->clear();
-  CHECK_FALSE(table->isRowHidden(0));
+  CHECK_FALSE(list->topLevelItem(0)->isHidden());
+  window.endSession(opened);
+  REQUIRE(shown([&] { return !cell(0, JournalView::HowLong).empty(); }));
+  CHECK(list->topLevelItemCount() == 4);
   window.showJournal();  // again: the same page, filled anew
   CHECK(window.findChildren<JournalView*>().size() == 1);
-  CHECK(table->rowCount() == 5);
 }
 
 namespace {

@@ -72,7 +72,7 @@ class DesktopBench : public WindowBench {
  public:
   DesktopBench() : WindowBench(1), strand(runtime.strand()), listener(listenTcp(strand, "127.0.0.1", 0)) {
     options.certificate = makeSelfSigned("seed-bank");
-    options.account = [](const rdp::NtlmAccount&) { return rdp::CredSspAnswer{"guest-7", 0}; };
+    options.account = [](const rdp::NtlmAccount&) { return rdp::KnownAccount{"guest-7", 0}; };
     options.pipeline = rdp::PipelineForm::Planar;
     options.mostMonitors = 2;
     spawn(strand, [this]() -> Task<void> {

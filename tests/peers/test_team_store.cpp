@@ -167,8 +167,10 @@ TEST_CASE("A team's records: quotes, line breaks and other letters come back as 
   CHECK(store->pinned("ssh " + odd) == "SHA256:x");
   store->unpin("ssh " + odd);
   CHECK(store->pins().empty());
-  store->journal(odd, odd);
+  store->journal({odd, odd, Told::Trouble, odd});
   CHECK(store->journal(5).at(0).text == odd);
+  CHECK(store->journal(5).at(0).visit == odd);
+  CHECK(store->journal(5).at(0).told == Told::Trouble);
   const Bytes sealedText{0, 1, 2, 0, 255, '\''};
   store->putSecret({OwnerKind::WayIn, 7}, sealedText);
   CHECK(store->secret({OwnerKind::WayIn, 7}) == sealedText);

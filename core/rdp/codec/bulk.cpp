@@ -5,6 +5,7 @@
 
 #include "base/error.hpp"
 #include "rdp/codec/bit_reader.hpp"
+#include "rdp/codec/wide_history.hpp"
 
 namespace kw::rdp {
 
@@ -44,11 +45,18 @@ std::size_t readLength(BitReader& in, bool large) {
 
 }  // namespace
 
+BulkReader::BulkReader() : history_(65536) {}
+BulkReader::~BulkReader() = default;
+
 ByteView BulkReader::open(unsigned flags, ByteView data) {
   if ((flags & bulk::kFlushed) != 0) std::fill(history_.begin(), history_.end(), Byte{0}), at_ = 0;
   if ((flags & bulk::kAtFront) != 0) at_ = 0;
   if ((flags & bulk::kCompressed) == 0) return data;
   const unsigned type = flags & bulk::kType;
+  if (type == bulk::kRdp61) {
+    if (!wide_) wide_ = std::make_unique<WideReader>();
+    return wide_->open(data);
+  }
   if (type > bulk::k64K)
     throw Error(ErrorKind::Unsupported, "the service compresses in a way that was not offered");
   const std::size_t begin = at_;
