@@ -131,12 +131,34 @@ void Live::waitUntil(Condition condition, const char* what) {
   }
 }
 
+bool Live::isWhole() const {
+  return !state_->size.empty() && (state_->paintsPartly ||
+                                   state_->seen.covers({0, 0, state_->size.width, state_->size.height}));
+}
+
+/// Some services paint a part of their screen and leave the rest as it is: they are asked once for all of it,
+/// and what they show then is their picture.
 void Live::waitForPicture() {
-  waitUntil(
-      [&] {
-        return !state_->size.empty() && state_->seen.covers({0, 0, state_->size.width, state_->size.height});
-      },
-      "full picture");
+  constexpr std::chrono::seconds kStill{2};
+  bool askedForAll = false;
+  auto since = std::chrono::steady_clock::now();
+  std::unique_lock lock(state_->mutex);
+  while (!isWhole()) {
+    throwIfOver(lock);
+    const auto now = std::chrono::steady_clock::now();
+    if (now >= deadline_) throw Error(ErrorKind::TimedOut, "no full picture within the time limit");
+    since = std::max(since, state_->lastChange);
+    const bool painted = state_->status.stage == SessionStage::Live && !state_->seen.empty();
+    if (painted && now >= since + kStill) {
+      if (std::exchange(askedForAll, true)) state_->paintsPartly = true;
+      since = now;
+      lock.unlock();
+      session_->refresh();
+      lock.lock();
+      continue;
+    }
+    state_->changed.wait_until(lock, std::min(painted ? since + kStill : deadline_, deadline_));
+  }
 }
 
 void Live::waitForQuiet(std::chrono::milliseconds quiet) {
@@ -146,7 +168,7 @@ void Live::waitForQuiet(std::chrono::milliseconds quiet) {
     throwIfOver(lock);
     const auto due = state_->lastChange + quiet;
     const auto now = std::chrono::steady_clock::now();
-    const bool whole = state_->seen.covers({0, 0, state_->size.width, state_->size.height});
+    const bool whole = isWhole();
     if (whole && now >= due) return;
     if (now >= deadline_)
       throw Error(ErrorKind::TimedOut, "the picture never stood still within the time limit");

@@ -62,6 +62,7 @@ class Live {
     RouteFacts route;
     Figures figures;
     Region seen = Region::exact();
+    bool paintsPartly = false;  ///< the rest of the screen stays as it began
     Size size;
     std::vector<Screen> screens;
     std::vector<ScreenOffer> offers;
@@ -75,6 +76,8 @@ class Live {
   };
   template <typename Condition>
   void waitUntil(Condition condition, const char* what);
+  /// With the lock held.
+  [[nodiscard]] bool isWhole() const;
   void throwIfOver(std::unique_lock<std::mutex>& lock) const;
 
   std::shared_ptr<State> state_ = std::make_shared<State>();

@@ -102,7 +102,6 @@ OpenSession* Desk::openOnce(const exchange::Entry& entry) {
 OpenSession* Desk::start(std::shared_ptr<Session> core, const Opened& what, const SettingReader& setting,
                          bool startsNow) {
   auto* session = new OpenSession(std::move(core), what.machine, what.label, what.endpoint, this);
-  note(*session, Told::Opened, what.way);
   const std::string clipboard = setting("clipboard.way");
   session->clipboardToMachine = clipboard == "both" || clipboard == "to";
   session->clipboardFromMachine = clipboard == "both" || clipboard == "from";
@@ -126,6 +125,7 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const Opened& what, cons
   if (setting("screen.viewonly") == "on") session->setViewOnly(true);
   if (setting("sound.play") == "on" && session->text() == nullptr) session->setSound(true);
   sessions_.append(session);
+  note(*session, Told::Opened, what.way);
   connect(session, &OpenSession::changed, this, [this, session, told = false, trouble = false]() mutable {
     if (session->isLive() && !told) {
       told = true;
