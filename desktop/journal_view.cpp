@@ -18,7 +18,7 @@ constexpr int kKey = Qt::UserRole + 1;  ///< of a row: the same when the list is
 
 QString shortTime(const std::string& iso) {
   const QDateTime when = QDateTime::fromString(QString::fromStdString(iso), Qt::ISODate).toLocalTime();
-  return when.toString(when.date() == QDate::currentDate() ? "HH:mm:ss" : "yyyy-MM-dd HH:mm");
+  return when.toString(when.date() == QDate::currentDate() ? "HH:mm:ss" : "d MMM HH:mm");
 }
 
 QString countedTroubles(const Visit& visit) {
@@ -66,13 +66,17 @@ JournalView::JournalView(QWidget* parent)
   column->addLayout(top);
   empty_->setWordWrap(true);
   column->addWidget(empty_);
-  list_->setHeaderLabels({tr("When"), tr("Machine"), tr("Way in, or what was done"), tr("Who"),
-                          tr("How long"), tr("Ended"), tr("Log")});
+  list_->setHeaderLabels(
+      {tr("When"), tr("Machine"), tr("Way in"), tr("Who"), tr("How long"), tr("Ended"), tr("Log")});
   list_->header()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
-  const int widths[] = {150, 130, 250, 80, 80, 210};
-  for (int i = 0; i < static_cast<int>(std::size(widths)); ++i) list_->setColumnWidth(i, widths[i]);
+  const int widths[] = {112, 116, 160, 70, 72, 150, 110};
+  for (int i = 0; i <= Log; ++i) list_->setColumnWidth(i, widths[i]);
+  list_->header()->setStretchLastSection(false);
+  list_->header()->setSectionResizeMode(What, QHeaderView::Stretch);
+  list_->setIndentation(16);
   list_->setFrameShape(QFrame::NoFrame);
   list_->setUniformRowHeights(true);
+  list_->setObjectName("journal");
   list_->setTextElideMode(Qt::ElideRight);
   list_->setAccessibleName(tr("Journal"));
   column->addWidget(list_, 1);
@@ -93,7 +97,13 @@ void JournalView::showVisits(const std::vector<Visit>& visits, const QSet<QStrin
   QList<QTreeWidgetItem*> rows;
   for (const Visit& visit : visits) rows << rowOf(visit, open.contains(QString::fromStdString(visit.id)));
   list_->addTopLevelItems(rows);
+  // Who it was is a question only where several work.
+  list_->setColumnHidden(Who, std::all_of(visits.begin(), visits.end(), [&](const Visit& v) {
+                           return v.who == visits.front().who || v.who.empty();
+                         }));
   for (QTreeWidgetItem* row : rows) {
+    for (int i = 0; i < row->childCount(); ++i)
+      row->child(i)->setFirstColumnSpanned(row->child(i)->text(Log).isEmpty());
     row->setExpanded(unfolded.contains(keyOf(row)));
     if (!here.isEmpty() && keyOf(row) == here) list_->setCurrentItem(row);
   }
@@ -112,9 +122,9 @@ QTreeWidgetItem* JournalView::rowOf(const Visit& visit, bool isOpen) const {
   if (!visit.id.empty()) showEnd(row, visit, isOpen);
   if (!visit.logs.empty()) showLog(row, visit.logs.back());
   for (const JournalEntry& e : visit.within) {
-    auto* line = new QTreeWidgetItem(row, {shortTime(e.when)});
-    setCell(line, What, QString::fromStdString(e.text));
-    line->setForeground(What, e.told == Told::Trouble ? scheme().brick : scheme().quiet);
+    auto* line = new QTreeWidgetItem(row);
+    setCell(line, When, shortTime(e.when) + "  " + QString::fromStdString(e.text));
+    line->setForeground(When, e.told == Told::Trouble ? scheme().brick : scheme().quiet);
   }
   // The newest is in the visit's own row.
   for (std::size_t i = 0; i + 1 < visit.logs.size(); ++i) showLog(new QTreeWidgetItem(row), visit.logs[i]);

@@ -110,6 +110,7 @@ QMenu::item:selected { background: @copper; color: @onCopper; }
 QWidget#offer { background: @raised; border-bottom: 1px solid @line; }
 QTableView, QTreeView, QListView { selection-background-color: @calm; selection-color: @text; }
 QTableView::item:selected, QTreeView::item:selected { background: @calm; color: @text; }
+QTreeView#journal::item, QTreeView#journal::item:selected { padding: 5px 4px 5px 2px; }
 QTreeView::branch:selected { background: @calm; }
 QMenu::item:disabled { color: @quiet; }
 QMenu::separator { height: 1px; background: @line; margin: 5px 8px; }

@@ -40,7 +40,7 @@ void ChangeOver::answer(const Pair& pair, OpenSession* service) {
   if (wish == "self") return changeTo(pair, service);
   for (Pane* pane : stage_.panes())
     if (pane->session() == pair.console)
-      pane->offer(tr("%1 answers now.").arg(service->label()), tr("Change over"),
+      pane->offer(tr("%1 answers now").arg(service->label().section(" · ", 0, 0)), tr("Change over"),
                   [this, pair, target = QPointer<OpenSession>(service)] {
                     if (target && pair.console) changeTo(pair, target);
                   });
@@ -51,7 +51,7 @@ void ChangeOver::changeTo(const Pair& pair, OpenSession* service) {
   for (Pane* pane : stage_.panes())
     if (pane->session() == pair.console) left = pane;
   stage_.show(service);
-  emit said(tr("%1: changed over to %2.").arg(service->machine(), service->label()));
+  emit said(tr("%1: changed over to its %2.").arg(service->machine(), service->label().section(" · ", 0, 0)));
   if (left != nullptr && pair.madeRoom && left->session() == pair.console && stage_.panes().size() > 1)
     stage_.closePane(left);
   emit endWanted(pair.console);

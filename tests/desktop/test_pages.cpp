@@ -173,7 +173,7 @@ TEST_CASE("The journal has one row a visit, with its troubles folded under it, a
   CHECK(cell(1, JournalView::HowLong).ends_with(" s"));
   CHECK_FALSE(cell(1, JournalView::Who).empty());
   REQUIRE(list->topLevelItem(1)->childCount() == 1);
-  CHECK(list->topLevelItem(1)->child(0)->text(JournalView::What) == "the line fell silent");
+  CHECK(list->topLevelItem(1)->child(0)->text(0).endsWith("the line fell silent"));
   CHECK(cell(2, JournalView::Ended) == "no end was written");
   CHECK(cell(2, JournalView::HowLong).empty());
   CHECK(list->isVisible());
