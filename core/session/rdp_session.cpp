@@ -52,7 +52,9 @@ class RdpSession : public SessionBase, public rdp::ClientEvents {
     co_return out;
   }
   Task<bool> trust(PeerCertificate certificate) override {
-    return trustCertificate(*this, config_.trust, pinName(), config_.label, std::move(certificate));
+    const std::string label =
+        elsewhere_ ? config_.label + " (sent on to " + elsewhere_->host + ")" : config_.label;
+    return trustCertificate(*this, config_.trust, pinName(), label, std::move(certificate));
   }
   Task<bool> plain(std::string method) override {
     return goOnPlain(*this, config_.trust, pinName(), config_.label, std::move(method));

@@ -208,7 +208,20 @@ void SessionBase::endNow() {
   if (!running_ && status_.stage != SessionStage::Ended) setStatus(SessionStage::Ended, "ended");
 }
 
+/// "This time" is this session: a connection that is lost, or a password that is asked for again, asks about
+/// the same certificate no more.
 Task<Answer> SessionBase::ask(Question question) {
+  if (question.kind != Question::Kind::Trust) co_return co_await askNow(std::move(question));
+  const std::string what = question.text + ' ' + question.pinned + ' ' + question.certificate.sha256;
+  Answer known;
+  known.accepted = true;
+  if (goodHere_.contains(what)) co_return known;
+  Answer answer = co_await askNow(std::move(question));
+  if (answer.accepted) goodHere_.insert(what);
+  co_return answer;
+}
+
+Task<Answer> SessionBase::askNow(Question question) {
   auto slot = std::make_shared<std::optional<Answer>>();
   pendingAsk_ = slot;
   observer_->asked(question, [weak = weak_from_this(), slot](Answer answer) {

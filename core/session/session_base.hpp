@@ -1,5 +1,7 @@
 // What all sessions have in common: their stages, questions, and how they stay connected.
 #pragma once
+#include <set>
+
 #include "base/clock.hpp"
 #include "base/runtime.hpp"
 #include "session/observers.hpp"
@@ -107,7 +109,9 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
 
   ReconnectPolicy reconnect_;
   Signal wake_, answered_;
+  Task<Answer> askNow(Question question);
   std::shared_ptr<std::optional<Answer>> pendingAsk_;
+  std::set<std::string> goodHere_;  ///< certificates that were accepted for this session, by question
   int attempt_ = 0;
   bool running_ = false, retryNow_ = false, counting_ = false;
 };

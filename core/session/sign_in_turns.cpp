@@ -1,13 +1,36 @@
 #include "session/sign_in_turns.hpp"
 
+#include <openssl/crypto.h>
+
 namespace kw {
+
+namespace {
+void wipe(std::optional<SignIn>& signIn) {
+  if (signIn) OPENSSL_cleanse(signIn->password.data(), signIn->password.size());
+  signIn.reset();
+}
+}  // namespace
+
+SignInTurns::~SignInTurns() {
+  wipe(toKeep_);
+  wipe(typed_);
+  wipe(worked_);
+}
+
+std::optional<SignIn> SignInTurns::knownFor(const SignInWish& wish) const {
+  if (kept_.find)
+    if (auto kept = kept_.find(wish.use)) return kept;
+  if (worked_ && worked_->use == wish.use &&
+      (wish.user.empty() || wish.user == worked_->user || wish.wantsUser))
+    return worked_;
+  return std::nullopt;
+}
 
 Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
   asked_ = true;
   if (wish.user.empty()) wish.user = kept_.user;
   if (!wrongBefore_) {
-    std::optional<SignIn> kept;
-    if (kept_.find) kept = kept_.find(wish.use);
+    std::optional<SignIn> kept = knownFor(wish);
     // Like a kept one, it answers nobody who would have it in clear, or has proved nothing.
     if (!kept && kept_.fetch && mayAnswer(SecretUse::Unknown, wish.use)) {
       asker.doing("asking the command for the password");
@@ -37,12 +60,19 @@ Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
   SignIn out{wish.wantsUser ? answer.user : wish.user, answer.password, wish.use};
   toKeep_.reset();
   if (answer.remember) toKeep_ = out;
+  wipe(typed_);
+  typed_ = out;
   co_return out;
 }
 
 void SignInTurns::worked() {
   wrongBefore_ = false;
   refusal_.reset();
+  if (typed_) {
+    wipe(worked_);
+    worked_ = typed_;
+    wipe(typed_);
+  }
   if (toKeep_ && kept_.keep) kept_.keep(*toKeep_);
   toKeep_.reset();
 }
@@ -51,6 +81,8 @@ bool SignInTurns::again(const Error& failure) {
   if (failure.kind() != ErrorKind::SignInFailed || !asked_ || declined_) return false;
   if (!byPerson_ && wrongBefore_) return false;
   wrongBefore_ = true;
+  wipe(typed_);
+  wipe(worked_);
   refusal_ = failure;
   toKeep_.reset();
   return true;

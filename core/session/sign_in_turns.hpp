@@ -1,5 +1,6 @@
 // Signing in as every engine does it: a kept password first, then a question, asked again while it is wrong,
-// and kept when it worked and was to be kept. Lives as long as the session; on its strand.
+// and kept when it worked and was to be kept. What was typed and worked answers the same way of signing in
+// again when a lost line comes back. Lives as long as the session; on its strand.
 #pragma once
 #include <functional>
 #include <optional>
@@ -33,6 +34,9 @@ struct SignInWish {
 class SignInTurns {
  public:
   explicit SignInTurns(KeptSignIns kept) : kept_(std::move(kept)) {}
+  ~SignInTurns();
+  SignInTurns(const SignInTurns&) = delete;
+  SignInTurns& operator=(const SignInTurns&) = delete;
 
   /// Throws Error{SignInFailed} when nobody answers.
   Task<SignIn> next(Asker& asker, SignInWish wish);
@@ -47,7 +51,10 @@ class SignInTurns {
 
  private:
   KeptSignIns kept_;
+  [[nodiscard]] std::optional<SignIn> knownFor(const SignInWish& wish) const;
   std::optional<SignIn> toKeep_;
+  std::optional<SignIn> typed_;   ///< last, by a person
+  std::optional<SignIn> worked_;  ///< of those, what the peer took
   std::optional<Error> refusal_;  ///< what the peer said to the last one
   bool asked_ = false, byPerson_ = false, wrongBefore_ = false, declined_ = false;
 };

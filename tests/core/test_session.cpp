@@ -216,6 +216,33 @@ TEST_CASE("A certificate is asked about once; a changed one stops everything and
   CHECK(asked == 0);
 }
 
+TEST_CASE("A certificate that is good this time is good for the whole session, and another is asked about",
+          "[session]") {
+  lab::ConsolePlan p = plan("orchid");
+  p.options.certificate = makeSelfSigned("orchard");
+  Bench bench(p);
+  bench.config.trust = std::make_shared<MemoryTrust>();
+  bench.config.reconnect.first = std::chrono::milliseconds(1);
+  Answer thisTime, wrong, right;
+  thisTime.accepted = wrong.accepted = right.accepted = true;
+  wrong.password = "moss", right.password = "orchid";
+  bench.watcher->replies = {thisTime, wrong, right};
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  CHECK(bench.watcher->get([](Watcher& w) {
+    return w.questions.size() == 3 && w.questions[0].kind == Question::Kind::Trust &&
+           w.questions[1].kind != Question::Kind::Trust && w.questions[2].kind != Question::Kind::Trust;
+  }));
+  bench.session->end();
+  REQUIRE(bench.watcher->reaches(SessionStage::Ended));
+  // Another session asks again.
+  bench.watcher->get([&](Watcher& w) { return w.replies = {thisTime, right}, 0; });
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  CHECK(bench.watcher->get(
+      [](Watcher& w) { return w.questions.size() == 5 && w.questions[3].kind == Question::Kind::Trust; }));
+}
+
 TEST_CASE("A lost line is tried again with growing delays, and comes back", "[session]") {
   Bench bench(plan());
   auto clock = std::make_shared<ManualClock>();
@@ -241,6 +268,36 @@ TEST_CASE("A lost line is tried again with growing delays, and comes back", "[se
                                               std::chrono::seconds(5)});
   CHECK(bench.watcher->reaches(SessionStage::Live));
   CHECK_FALSE(bench.session->picture()->size().empty());
+}
+
+TEST_CASE("A lost line that comes back signs in with what was typed, and asks when that is wrong by now",
+          "[session]") {
+  Bench bench(plan("orchid"));
+  bench.config.reconnect.first = std::chrono::milliseconds(1);
+  Answer right;
+  right.accepted = true, right.password = "orchid";
+  bench.watcher->replies = {right};
+  bench.open();
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  const auto questions = [&] { return bench.watcher->get([](Watcher& w) { return w.questions.size(); }); };
+  CHECK(questions() == 1);
+  bench.console.stop();
+  REQUIRE(bench.watcher->reaches(SessionStage::Waiting));
+  bench.console.start(true);
+  REQUIRE(bench.watcher->reaches(SessionStage::Live));
+  CHECK(questions() == 1);
+  // Another service at the same place has another password.
+  bench.console.stop();
+  REQUIRE(bench.watcher->reaches(SessionStage::Waiting));
+  lab::ConsolePlan other = plan("moss");
+  other.port = static_cast<std::uint16_t>(bench.config.port);
+  lab::Console changed(bench.runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), other);
+  changed.start(true);
+  REQUIRE(test::eventually([&] { return questions() == 2; }));
+  CHECK(bench.watcher->get([](Watcher& w) { return w.questions.back().again; }));
+  bench.session->end();
+  CHECK(bench.watcher->reaches(SessionStage::Ended));
+  changed.stop();
 }
 
 TEST_CASE("retry() does not wait for the delay; end() ends the waiting", "[session]") {
