@@ -9,6 +9,7 @@ namespace {
 std::shared_ptr<Session> make(Opening o) {
   SpiceConfig config;
   config.label = o.label;
+  config.machineId = o.setting("host.id");
   config.host = o.to.host;
   config.port = o.to.port;
   config.way = o.way;

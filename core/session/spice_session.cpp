@@ -55,6 +55,7 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
       observer_->nameChanged(abilities.name);
       observer_->routeChanged(route_);
     }
+    if (abilities.uuid != peer_.uuid) compareId(abilities.uuid);
     peer_ = abilities;
     tellAbilities();
   }
@@ -64,7 +65,10 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
     observer_->sound(data);
   }
   void soundEnds() override { observer_->soundEnds(); }
-  void told(const std::string& sentence) override { observer_->remark(sentence); }
+  /// That it is another machine stays in sight.
+  void told(const std::string& sentence) override {
+    if (!otherMachine_) observer_->remark(sentence);
+  }
 
  protected:
   void keyNow(std::uint32_t, std::uint32_t scanCode, bool down) override {
@@ -108,7 +112,22 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
     for (const ScreenOffer& s : wanted) plan.push_back({s.id, s.on ? s.area : Rect{}});
     client_->arrange(plan);
   }
-  void soundNow(bool on) override { config_.options.sound = on; }
+  void compareId(const std::string& shown) {
+    constexpr std::size_t kUuid = 36;
+    const auto lower = [](std::string text) {
+      for (char& c : text)
+        if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
+      return text;
+    };
+    otherMachine_ = false;
+    if (shown.size() != kUuid || config_.machineId.size() != kUuid) return;
+    otherMachine_ = lower(shown) != lower(config_.machineId);
+    if (otherMachine_) observer_->remark("This port shows another machine: its ID is " + shown + ".");
+  }
+  void soundNow(bool on) override {
+    config_.options.sound = on;
+    if (client_) client_->wantSound(on);
+  }
   void refreshNow() override {
     if (client_) client_->refresh();
   }
@@ -256,6 +275,7 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
   spice::Abilities peer_;
   FrameCounter counter_;
   std::string password_, trusted_;
+  bool otherMachine_ = false;  ///< than the record's
   std::uint64_t soundBytes_ = 0;
   bool needsPassword_ = false, askedPassword_ = false;
   bool sealNow_ = false;  ///< the host wants it so

@@ -8,6 +8,7 @@ namespace kw {
 
 struct SpiceConfig {
   std::string label;
+  std::string machineId;         ///< the record's; compared with what the console says, where that is a UUID
   std::string host;              ///< checked against the certificate
   int port = 0;                  ///< for the route
   spice::ClientOptions options;  ///< without the password

@@ -439,8 +439,14 @@ void Client::cursorMessage(unsigned type, ByteView body) {
   }
 }
 
+/// What plays already is heard from now on, or no more.
+void Client::wantSound(bool on) {
+  if (std::exchange(options_.sound, on) == on || !playing_ || failure_) return;
+  on ? events_->soundBegins(playing_->channels, playing_->rate) : events_->soundEnds();
+}
+
 void Client::playbackMessage(unsigned type, ByteView body) {
-  if (failure_ || !options_.sound) return;
+  if (failure_) return;
   LittleReader in(body, "SPICE sound message");
   switch (type) {
     case msg::kPlaybackStart: {
@@ -449,10 +455,18 @@ void Client::playbackMessage(unsigned type, ByteView body) {
       const std::uint32_t rate = in.u32();
       if (channels == 0 || channels > 8 || rate < 4000 || rate > 192000)
         protocolBroken("SPICE sound", "an impossible form");
-      return events_->soundBegins(static_cast<int>(channels), static_cast<int>(rate));
+      playing_ = {static_cast<int>(channels), static_cast<int>(rate)};
+      if (options_.sound) events_->soundBegins(playing_->channels, playing_->rate);
+      return;
     }
-    case msg::kPlaybackData: in.u32(); return events_->sound(in.rest());
-    case msg::kPlaybackStop: return events_->soundEnds();
+    case msg::kPlaybackData:
+      in.u32();
+      if (options_.sound && playing_) events_->sound(in.rest());
+      return;
+    case msg::kPlaybackStop:
+      playing_.reset();
+      if (options_.sound) events_->soundEnds();
+      return;
     default: return;
   }
 }

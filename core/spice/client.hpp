@@ -76,6 +76,7 @@ class Client : public std::enable_shared_from_this<Client> {
   void offerClipboard(const std::string& utf8);
   /// Every screen's place; those with an empty area are switched off.
   void arrange(const std::vector<ScreenState>& screens);
+  void wantSound(bool on);
   [[nodiscard]] const std::vector<ScreenState>& screens() const { return screens_; }
   void refresh();
   [[nodiscard]] const Abilities& abilities() const { return abilities_; }
@@ -106,6 +107,10 @@ class Client : public std::enable_shared_from_this<Client> {
   ClientEvents* events_;
   Dial dial_;
   std::shared_ptr<Channel> main_, inputs_, cursor_, playback_;
+  struct SoundForm {
+    int channels, rate;
+  };
+  std::optional<SoundForm> playing_;
   std::vector<std::shared_ptr<Channel>> others_;
   std::map<unsigned, std::shared_ptr<DisplayLink>> displays_;
   Agent agent_;

@@ -79,7 +79,8 @@ Task<void> ServerChannel::answerLink() {
   const auto kind = static_cast<ChannelKind>(body[4]);
   const Key key(EVP_RSA_gen(1024), EVP_PKEY_free);
   const bool known = kind == ChannelKind::Main || kind == ChannelKind::Display ||
-                     kind == ChannelKind::Inputs || kind == ChannelKind::Cursor;
+                     kind == ChannelKind::Inputs || kind == ChannelKind::Cursor ||
+                     (kind == ChannelKind::Playback && options_.sound);
   LittleWriter reply;
   constexpr std::uint32_t common = 1U << cap::kAuthSelection | 1U << cap::kAuthSpice | 1U << cap::kMiniHeader;
   reply.u32(known ? 0 : 9).bytes(publicKeyOf(key.get())).u32(1).u32(1).u32(178).u32(common);
@@ -111,6 +112,7 @@ Task<void> ServerChannel::answerLink() {
     LittleWriter name;
     name.u32(static_cast<std::uint32_t>(options_.name.size() + 1)).text(options_.name).u8(0);
     send(msg::kName, name.view());
+    if (!options_.uuid.empty()) send(msg::kUuid, options_.uuid);
   } else if (kind == ChannelKind::Inputs) {
     LittleWriter locks;
     locks.u16(0);
@@ -157,7 +159,8 @@ void ServerChannel::message(unsigned type, ByteView body) {
   if (kind_ == ChannelKind::Main) {
     if (type == msgc::kAttachChannels) {
       LittleWriter list;
-      list.u32(3).u8(2).u8(0).u8(3).u8(0).u8(4).u8(0);
+      list.u32(options_.sound ? 4 : 3).u8(2).u8(0).u8(3).u8(0).u8(4).u8(0);
+      if (options_.sound) list.u8(static_cast<unsigned>(ChannelKind::Playback)).u8(0);
       send(msg::kChannelsList, list.view());
     } else if (type == msgc::kAgentData) {
       agentData(body);
@@ -291,6 +294,25 @@ void ServerChannel::setPointer(const Pointer& pointer) {
   out.u16(static_cast<unsigned>(pointer.hotspot.x)).u16(static_cast<unsigned>(pointer.hotspot.y));
   for (Pixel p : pointer.pixels) out.u32(p);
   send(msg::kCursorInit, out.view());
+}
+
+void ServerChannel::beginSound(int channels, int rate) {
+  constexpr unsigned kSigned16 = 1;
+  if (kind_ != ChannelKind::Playback) return;
+  LittleWriter out;
+  out.u32(static_cast<std::uint32_t>(channels)).u16(kSigned16).u32(static_cast<std::uint32_t>(rate)).u32(0);
+  send(msg::kPlaybackStart, out.view());
+}
+
+void ServerChannel::sound(ByteView samples) {
+  if (kind_ != ChannelKind::Playback) return;
+  LittleWriter out;
+  out.u32(0).bytes(samples);
+  send(msg::kPlaybackData, out.view());
+}
+
+void ServerChannel::endSound() {
+  if (kind_ == ChannelKind::Playback) send(msg::kPlaybackStop, {});
 }
 
 // The agent.

@@ -22,6 +22,8 @@ struct ServerOptions {
   bool agent = true;
   bool stream = false;  ///< what changes goes as MJPEG
   unsigned mostScreens = 1;
+  bool sound = false;  ///< lists a channel for it
+  Bytes uuid{};        ///< 16 bytes, or none
 };
 
 class ServerEvents {
@@ -50,6 +52,10 @@ class ServerChannel {
   void resized(const std::vector<Screen>& screens);
   void setPointer(const Pointer& pointer);
   void setClipboard(const std::string& utf8);
+  void beginSound(int channels, int rate);
+  /// Signed 16 bits, the channels in turn.
+  void sound(ByteView samples);
+  void endSound();
 
  private:
   Task<void> answerLink();

@@ -43,6 +43,12 @@ struct Seen : spice::ClientEvents {
   void pointerChanged(const Pointer& p) override { shape = p; }
   void clipboardText(const std::string& t) override { text = t; }
   void abilitiesChanged(const Abilities& a) override { peer = a; }
+  std::vector<std::pair<int, int>> sounds;
+  Bytes samples;
+  int soundEnd = 0;
+  void soundBegins(int channels, int rate) override { sounds.emplace_back(channels, rate); }
+  void sound(ByteView s) override { samples.insert(samples.end(), s.begin(), s.end()); }
+  void soundEnds() override { ++soundEnd; }
 };
 
 struct Machine : spice::ServerEvents {
@@ -318,6 +324,35 @@ TEST_CASE("SPICE: keys, pointer, clipboard, pointer shape, screens", "[spice]") 
   }));
   CHECK(bench.seen.screens == std::vector<ScreenState>{{0, {0, 0, 320, 200}}, {1, {320, 0, 100, 200}}});
   CHECK(samePixels(*bench.picture, *bench.shown));
+}
+
+TEST_CASE("SPICE: sound that is switched on while it plays is heard from then on, and not after it is off",
+          "[spice]") {
+  Bench bench;
+  bench.server.sound = true;
+  bench.client.sound = false;
+  bench.open();
+  REQUIRE(bench.live());
+  REQUIRE(bench.until([&] { return bench.seen.peer.sound; }));
+  const auto play = [&](Byte value) { bench.each([&](ServerChannel& c) { c.sound(Bytes(8, value)); }); };
+  bench.each([](ServerChannel& c) { c.beginSound(2, 48000); });
+  play(1);
+  // What was sent before this has arrived when the pointer has: all lies on one strand.
+  bench.each([](ServerChannel& c) { c.setPointer({{1, 1}, {0, 0}, {0xff00ff00}}); });
+  REQUIRE(bench.until([&] { return !bench.seen.shape.pixels.empty(); }));
+  CHECK(bench.on([&] { return bench.seen.sounds.empty() && bench.seen.samples.empty(); }));
+  bench.on([&] { return bench.visitor->wantSound(true), 0; });
+  REQUIRE(bench.until([&] { return bench.seen.sounds == std::vector<std::pair<int, int>>{{2, 48000}}; }));
+  play(2);
+  REQUIRE(bench.until([&] { return bench.seen.samples == Bytes(8, 2); }));
+  bench.on([&] { return bench.visitor->wantSound(false), 0; });
+  CHECK(bench.until([&] { return bench.seen.soundEnd == 1; }));
+  play(3);
+  bench.each([](ServerChannel& c) { c.endSound(); });
+  bench.each([](ServerChannel& c) { c.beginSound(1, 44100); });
+  bench.on([&] { return bench.visitor->wantSound(true), 0; });
+  REQUIRE(bench.until([&] { return bench.seen.sounds.back() == std::pair<int, int>(1, 44100); }));
+  CHECK(bench.on([&] { return bench.seen.samples; }) == Bytes(8, 2));
 }
 
 TEST_CASE("SPICE: a stream of pictures is shown nearly as it was", "[spice]") {

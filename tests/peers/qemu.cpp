@@ -161,6 +161,7 @@ struct Viewer::State {
   Capabilities capabilities;
   RouteFacts route;
   std::vector<Question> questions;
+  std::vector<std::string> remarks;
   Size size;
   Region seen = Region::exact();
   int damages = 0;
@@ -204,6 +205,10 @@ class Viewer::Observer : public SessionObserver {
   void pointerRelative(bool on) override {
     std::lock_guard lock(state_->mutex);
     state_->relative = on;
+  }
+  void remark(const std::string& text) override {
+    std::lock_guard lock(state_->mutex);
+    state_->remarks.push_back(text);
   }
   void asked(const Question& q, std::function<void(Answer)> reply) override {
     {
@@ -319,6 +324,10 @@ RouteFacts Viewer::route() const {
 std::vector<Question> Viewer::questions() const {
   std::lock_guard lock(state_->mutex);
   return state_->questions;
+}
+std::vector<std::string> Viewer::remarks() const {
+  std::lock_guard lock(state_->mutex);
+  return state_->remarks;
 }
 bool Viewer::relative() const {
   std::lock_guard lock(state_->mutex);

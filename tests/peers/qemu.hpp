@@ -68,6 +68,7 @@ class Viewer {
   [[nodiscard]] Capabilities capabilities() const;
   [[nodiscard]] RouteFacts route() const;
   [[nodiscard]] std::vector<Question> questions() const;
+  [[nodiscard]] std::vector<std::string> remarks() const;
   [[nodiscard]] std::size_t soundBytes() const;
   /// True once pictures came in this form, by its name in the figures.
   bool saw(const std::string& form, std::chrono::milliseconds limit = std::chrono::seconds(5));

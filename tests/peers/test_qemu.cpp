@@ -5,6 +5,7 @@
 
 #include "base/file.hpp"
 #include "rfb/constants.hpp"
+#include "tests/peers/installer.hpp"
 #include "tests/peers/qemu.hpp"
 
 using namespace kw;
@@ -16,7 +17,6 @@ namespace {
 constexpr const char* kQemu = "/usr/bin/qemu-system-x86_64";
 constexpr const char* kMemtest = "/usr/lib/memtest86+/memtest86+x64.iso";
 constexpr const char* kGrub = "/usr/lib/grub-rescue/grub-rescue-cdrom.iso";
-constexpr const char* kInstaller = "/usr/lib/debian-installer/images/12/amd64/gtk/debian-installer/amd64/";
 
 std::vector<std::string> grub() { return {"-m", "128", "-cdrom", kGrub}; }
 
@@ -364,57 +364,11 @@ TEST_CASE("QEMU: sound reaches us while the guest beeps", "[qemu]") {
 }
 
 TEST_CASE("QEMU: Debian's graphical installer is driven two pages forward", "[qemu][installer]") {
-  const std::string kernel = std::string(kInstaller) + "linux",
-                    initrd = std::string(kInstaller) + "initrd.gz";
-  if (!test::have(kQemu) || !test::have(kernel) || !test::have(initrd)) return;
-  Qemu qemu({"-m", "2048", "-smp", "2", "-kernel", kernel, "-initrd", initrd, "-append", "vga=788 --- quiet",
-             "-device", "qemu-xhci", "-device", "usb-tablet"});
+  if (!test::have(kQemu) || !test::haveInstaller(test::InstallerKind::Graphical)) return;
+  Qemu qemu(test::installer(test::InstallerKind::Graphical));
   Viewer viewer(qemu.config());
   REQUIRE(viewer.live());
-  // A page of the installer is large, mostly light grey, and stands still.
-  const auto isPage = [&] {
-    const Framebuffer f = viewer.picture();
-    if (f.width() < 640) return false;
-    std::int64_t light = 0;
-    for (int y = f.height() / 4; y < f.height(); ++y)
-      for (int x = 0; x < f.width(); ++x) light += (f.pixel(x, y) >> 16 & 0xff) > 0xc0;
-    return light > f.size().area() / 3;
-  };
-  REQUIRE(viewer.until(isPage, std::chrono::minutes(6)));
-  const auto settled = [&] {
-    int seen = -1;
-    return viewer.until(
-        [&] {
-          const int now = viewer.damageCount();
-          const bool still = now == seen;
-          seen = now;
-          return still &&
-                 !viewer.until([&] { return viewer.damageCount() != now; }, std::chrono::milliseconds(1500));
-        },
-        std::chrono::minutes(2));
-  };
-  const auto differs = [&](const Framebuffer& from) {
-    return viewer.until(
-        [&] {
-          const Framebuffer now = viewer.picture();
-          if (now.size() != from.size()) return false;
-          std::int64_t changed = 0;
-          for (int y = 0; y < now.height(); ++y)
-            for (int x = 0; x < now.width(); ++x) changed += now.pixel(x, y) != from.pixel(x, y);
-          return changed > now.size().area() / 100;
-        },
-        std::chrono::minutes(2));
-  };
-  REQUIRE(settled());
-  const Framebuffer languages = viewer.picture();
-  viewer.press("enter");  // by keyboard: the language
-  REQUIRE(differs(languages));
-  REQUIRE(settled());
-  const Framebuffer countries = viewer.picture();
-  // By mouse: "Continue", at the bottom right.
-  viewer.click({countries.width() - 70, countries.height() - 25});
-  CHECK(differs(countries));
-  CHECK(settled());
+  test::driveTwoPages(viewer);
   qemu.stop();
   CHECK(viewer.shows(qemu.screendump()));
   CHECK(viewer.status().stage == SessionStage::Live);

@@ -2,6 +2,7 @@
 #include <fstream>
 
 #include "route/opening.hpp"
+#include "tests/peers/installer.hpp"
 #include "tests/peers/qemu.hpp"
 
 using namespace kw;
@@ -50,6 +51,31 @@ TEST_CASE("QEMU by SPICE: every lossless compression gives its own screendump, p
     REQUIRE(viewer.live());
     CHECK(viewer.shows(qemu.screendump()));
   }
+}
+
+TEST_CASE("QEMU by SPICE: a console that says another ID than its record has is told", "[qemu][spice]") {
+  if (!haveSpice() || !have(kMemtest)) return;
+  const int port = freeTcpPort();
+  const std::string id = "5f2d7c1e-0c1b-4e55-9a52-1f6f5d0c2a11";
+  Qemu qemu(machine("std", "port=" + std::to_string(port) + ",addr=127.0.0.1,disable-ticketing=on",
+                    {"-uuid", id, "-kernel", kMemtest}));
+  const std::string address = "spice://127.0.0.1:" + std::to_string(port);
+  const auto remarksWith = [&](const std::string& recorded) {
+    Viewer viewer(opening(address, {{"host.id", recorded}}));
+    CHECK(viewer.live());
+    return viewer.remarks();
+  };
+  const std::string another = "This port shows another machine: its ID is " + id + ".";
+  // Nothing that the host remarks later takes its place in the header.
+  const auto told = remarksWith("0b1d7c1e-0c1b-4e55-9a52-1f6f5d0c2a11");
+  REQUIRE_FALSE(told.empty());
+  CHECK(told.back() == another);
+  const auto isTold = [&](const std::string& recorded) {
+    const auto remarks = remarksWith(recorded);
+    return std::count(remarks.begin(), remarks.end(), another) > 0;
+  };
+  CHECK_FALSE(isTold("5F2D7C1E-0C1B-4E55-9A52-1F6F5D0C2A11"));
+  CHECK_FALSE(isTold("mist-bench"));  // an ID of another kind says nothing
 }
 
 TEST_CASE("QEMU by SPICE: a ticket is asked for, right and wrong; a reset does not end the session",
@@ -126,4 +152,87 @@ TEST_CASE("QEMU by SPICE: keys typed here change the guest's screen", "[qemu][sp
   viewer.type("echo fern");
   qemu.stop();
   CHECK(viewer.shows(qemu.screendump()));
+}
+
+namespace {
+
+/// The guest stands still: each way of packing gives its screendump.
+void checkEveryPacking(Qemu& qemu, const std::string& address) {
+  const Framebuffer truth = qemu.screendump();
+  for (const std::string packing : {"off", "lz", "quic", "glz", "auto_glz", "auto_lz"}) {
+    CAPTURE(packing);
+    Viewer viewer(opening(address, {{"spice.compression", packing}}));
+    REQUIRE(viewer.live());
+    CHECK(viewer.shows(truth));
+  }
+}
+
+}  // namespace
+
+TEST_CASE("QEMU by SPICE: Debian's graphical installer is driven two pages forward, equal in every packing",
+          "[qemu][spice][installer]") {
+  if (!haveSpice() || !haveInstaller(InstallerKind::Graphical)) return;
+  const int port = freeTcpPort();
+  const std::string address = "spice://127.0.0.1:" + std::to_string(port);
+  std::vector<std::string> arguments = installer(InstallerKind::Graphical);
+  const std::string console = "port=" + std::to_string(port) + ",addr=127.0.0.1,disable-ticketing=on";
+  arguments.insert(arguments.end(), {"-vga", "qxl", "-spice", console});
+  Qemu qemu(arguments);
+  {
+    Viewer viewer(opening(address));
+    REQUIRE(viewer.live());
+    driveTwoPages(viewer);
+    CHECK(viewer.status().stage == SessionStage::Live);
+    qemu.stop();
+    CHECK(viewer.shows(qemu.screendump()));
+  }
+  checkEveryPacking(qemu, address);
+}
+
+TEST_CASE("QEMU by SPICE: firmware, boot loader and the text installer equal the screendump in every packing",
+          "[qemu][spice][installer]") {
+  if (!haveSpice() || !haveInstaller(InstallerKind::Text) ||
+      !have("/usr/lib/grub-rescue/grub-rescue-cdrom.iso"))
+    return;
+  const std::string stage = GENERATE("firmware", "boot loader", "text installer");
+  CAPTURE(stage);
+  const int port = freeTcpPort();
+  const std::string address = "spice://127.0.0.1:" + std::to_string(port);
+  std::vector<std::string> arguments{"-m", "128"};
+  if (stage == "boot loader")
+    arguments.insert(arguments.end(), {"-cdrom", "/usr/lib/grub-rescue/grub-rescue-cdrom.iso"});
+  if (stage == "text installer") arguments = installer(InstallerKind::Text);
+  const std::string console =
+      "port=" + std::to_string(port) + ",addr=127.0.0.1,disable-ticketing=on,zlib-glz-wan-compression=always";
+  arguments.insert(arguments.end(), {"-vga", "qxl", "-spice", console});
+  Qemu qemu(arguments);
+  const auto textShown = [&] {  // newt's page: mostly blue, with a grey window
+    const Framebuffer f = qemu.screendump();
+    std::int64_t blue = 0, grey = 0;
+    for (int y = 0; y < f.height(); ++y)
+      for (int x = 0; x < f.width(); ++x) {
+        const Pixel p = f.pixel(x, y) & 0xffffff;
+        blue += (p & 0xff) > 0x80 && (p >> 16) < 0x40;
+        grey += (p >> 16) > 0x90 && (p >> 16) == (p & 0xff);
+      }
+    return blue > f.size().area() / 4 && grey > f.size().area() / 10;
+  };
+  if (stage == "text installer") {
+    REQUIRE(eventually(textShown, std::chrono::minutes(4)));
+    Viewer viewer(opening(address));
+    REQUIRE(viewer.live());
+    CHECK(settled(viewer));
+    qemu.stop();
+  } else {
+    const auto written = [&] {  // lines of text on black
+      const Framebuffer f = qemu.screendump();
+      int lit = 0;
+      for (int y = 0; y < f.height(); ++y)
+        for (int x = 0; x < f.width(); ++x) lit += (f.pixel(x, y) & 0xffffff) != 0;
+      return lit > 1500;
+    };
+    REQUIRE(eventually(written, std::chrono::minutes(1)));
+    qemu.stop();
+  }
+  checkEveryPacking(qemu, address);
 }
