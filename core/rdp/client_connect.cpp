@@ -177,6 +177,7 @@ Task<void> Client::signIn() {
 /// What the account is proved with from the first message on. Kerberos that cannot be had is told, and NTLM
 /// is used, unless Kerberos alone is wanted.
 Task<Bytes> Client::beginProof(const NtlmAccount& account) {
+  const Bytes nothing;
   const std::string realm = realmOf(account);
   const bool fits = !isNumber(options_.host) && isRealmKnownHere(realm);
   const bool only = options_.proof == ProofKind::Kerberos;
@@ -189,14 +190,14 @@ Task<Bytes> Client::beginProof(const NtlmAccount& account) {
   if (only || (fits && options_.proof == ProofKind::Fitting)) {
     proof_ = kerberosProof(account, options_.host);
     try {
-      co_return co_await proof_->next({});
+      co_return co_await proof_->next(nothing);
     } catch (const Error& e) {
       if (only || e.kind() != ErrorKind::Unreachable) throw;
       events_.told("signed in with NTLM, since " + e.detail());
     }
   }
   proof_ = ntlmProof(account, options_.clientName);
-  co_return co_await proof_->next({});
+  co_return co_await proof_->next(nothing);
 }
 
 Task<void> Client::proveAccount() {

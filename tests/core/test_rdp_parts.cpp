@@ -523,7 +523,8 @@ TEST_CASE("CredSSP: a service that does not own the key TLS showed never gets th
         try {
           NtlmAccount duty{"duty", "", "fern-house"};
           const auto proof = ntlmProof(duty, "desk");
-          const Bytes first = co_await proof->next({});
+          const Bytes nothing;
+          const Bytes first = co_await proof->next(nothing);
           co_await credSspClient(**mine, proof, first, duty, shown);
         } catch (const Error& e) {
           kind = e.kind();
