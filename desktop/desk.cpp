@@ -248,7 +248,7 @@ void Desk::rememberStart(Id machine, int seconds) {
 namespace {
 std::string endOf(const OpenSession& session) {
   if (session.status().problem) return session.status().sentence;
-  return session.wasLive() ? "closed" : "given up before anything was seen";
+  return session.wasLive() ? "closed" : "given up";
 }
 }  // namespace
 

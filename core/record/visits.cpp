@@ -79,7 +79,7 @@ std::string sentenceOf(const JournalEntry& entry) {
     case Told::Opened: return "opened " + entry.text;
     case Told::Log: return "log " + std::filesystem::path(entry.text).filename().string();
     case Told::Trouble: return "trouble: " + entry.text;
-    case Told::Ended:
+    case Told::Ended: return "ended: " + entry.text;
     case Told::Note: break;
   }
   return entry.text;

@@ -1,10 +1,7 @@
 #include "tests/peers/postgres.hpp"
 
-#include <fcntl.h>
 #include <pwd.h>
 #include <signal.h>
-#include <sys/prctl.h>
-#include <sys/wait.h>
 
 #include <cstdlib>
 
@@ -22,34 +19,14 @@ std::filesystem::path programs() {
   return best;
 }
 
-/// The server refuses to run as root.
+/// The server refuses to run as root; looked up before the fork.
+passwd itsUser;
 void becomeItsUser() {
-  if (geteuid() != 0) return;
-  const passwd* user = getpwnam("postgres");
-  if (user == nullptr || setgid(user->pw_gid) != 0 || setuid(user->pw_uid) != 0) _exit(126);
+  if (geteuid() == 0 && (setgid(itsUser.pw_gid) != 0 || setuid(itsUser.pw_uid) != 0)) _exit(126);
 }
-
-pid_t launch(const std::vector<std::string>& words, const std::filesystem::path& log) {
-  const pid_t process = fork();
-  if (process != 0) return process;
-  prctl(PR_SET_PDEATHSIG, SIGQUIT);
-  const int out = open(log.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0666);
-  dup2(out, 1);
-  dup2(out, 2);
-  closefrom(3);
-  becomeItsUser();
-  if (chdir("/") != 0) _exit(125);
-  std::vector<char*> argv;
-  for (const std::string& w : words) argv.push_back(const_cast<char*>(w.c_str()));
-  argv.push_back(nullptr);
-  execv(argv[0], argv.data());
-  _exit(127);
-}
-
-int ended(pid_t process) {
-  int status = 0;
-  waitpid(process, &status, 0);
-  return WIFEXITED(status) ? WEXITSTATUS(status) : -1;
+pid_t launchAsItsUser(const std::vector<std::string>& words, const std::filesystem::path& log) {
+  if (const passwd* user = getpwnam("postgres"); user != nullptr) itsUser = *user;
+  return launch(words, log, becomeItsUser);
 }
 
 }  // namespace
@@ -65,9 +42,9 @@ Postgres::Postgres() : port_(freeTcpPort()) {
         user == nullptr || chown(folder_.path.c_str(), user->pw_uid, user->pw_gid) != 0)
       throw std::runtime_error("no user postgres");
   const auto data = (folder_.path / "data").string();
-  if (ended(launch({programs() / "initdb", "-D", data, "-A", "trust", "-U", "duty", "-N", "-E", "UTF8",
-                    "--locale=C.UTF-8"},
-                   folder_.path / "log")) != 0)
+  if (ended(launchAsItsUser({programs() / "initdb", "-D", data, "-A", "trust", "-U", "duty", "-N", "-E",
+                             "UTF8", "--locale=C.UTF-8"},
+                            folder_.path / "log")) != 0)
     throw std::runtime_error("initdb does not work");
   start();
 }
@@ -75,9 +52,9 @@ Postgres::Postgres() : port_(freeTcpPort()) {
 Postgres::~Postgres() { stop(); }
 
 void Postgres::start() {
-  process_ = launch({programs() / "postgres", "-D", (folder_.path / "data").string(), "-k",
-                     folder_.path.string(), "-h", "127.0.0.1", "-p", std::to_string(port_), "-F"},
-                    folder_.path / "log");
+  process_ = launchAsItsUser({programs() / "postgres", "-D", (folder_.path / "data").string(), "-k",
+                              folder_.path.string(), "-h", "127.0.0.1", "-p", std::to_string(port_), "-F"},
+                             folder_.path / "log");
   const std::string ready =
       (programs() / "pg_isready").string() + " -q -h 127.0.0.1 -p " + std::to_string(port_);
   if (!eventually([&] { return std::system(ready.c_str()) == 0; }, std::chrono::seconds(20)))

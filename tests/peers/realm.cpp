@@ -1,13 +1,10 @@
 #include "tests/peers/realm.hpp"
 
 #include <arpa/inet.h>
-#include <fcntl.h>
 #include <gssapi/gssapi.h>
 #include <gssapi/gssapi_ext.h>
 #include <gssapi/gssapi_krb5.h>
 #include <signal.h>
-#include <sys/prctl.h>
-#include <sys/wait.h>
 
 #include <cstdlib>
 #include <fstream>
@@ -22,25 +19,8 @@ namespace {
 constexpr const char* kName = "ALDER-VALE.EXAMPLE";
 constexpr const char* kService = "TERMSRV/seed-bank.alder-vale.example";
 
-pid_t launch(const std::vector<std::string>& words, const std::filesystem::path& log) {
-  const pid_t process = fork();
-  if (process != 0) return process;
-  prctl(PR_SET_PDEATHSIG, SIGKILL);
-  const int out = open(log.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
-  dup2(out, 1);
-  dup2(out, 2);
-  closefrom(3);
-  std::vector<char*> argv;
-  for (const std::string& w : words) argv.push_back(const_cast<char*>(w.c_str()));
-  argv.push_back(nullptr);
-  execv(argv[0], argv.data());
-  _exit(127);
-}
-
 void runWhole(const std::vector<std::string>& words, const std::filesystem::path& log) {
-  int status = 0;
-  waitpid(launch(words, log), &status, 0);
-  if (!WIFEXITED(status) || WEXITSTATUS(status) != 0)
+  if (ended(launch(words, log)) != 0)
     throw std::runtime_error(words[0] + " failed: " + textOf(readFile(log)));
 }
 
@@ -151,7 +131,7 @@ void Realm::stop() {
   stalled_ = -1;
   if (process_ < 0) return;
   kill(process_, SIGKILL);
-  waitpid(process_, nullptr, 0);
+  ended(process_);
   process_ = -1;
 }
 
