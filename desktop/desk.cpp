@@ -27,8 +27,9 @@ Desk::Desk(OpeningTools tools, Records::Loading loading, QObject* parent)
 Desk::~Desk() {
   // Sessions end before the threads that carry them.
   const QList<OpenSession*> open = std::exchange(sessions_, {});
+  bool writes = true;  // a store that is away would be waited for at each of them
   for (OpenSession* s : open) {
-    write({s->machine().toStdString(), "the window was closed", Told::Ended, s->visit()});
+    writes = writes && write({s->machine().toStdString(), "the window was closed", Told::Ended, s->visit()});
     delete s;
   }
 }
@@ -264,12 +265,14 @@ void Desk::note(const OpenSession& session, Told told, const std::string& what) 
   emit journalChanged();
 }
 
-void Desk::write(const JournalEntry& entry) {
-  if (!tools_.store) return;
+bool Desk::write(const JournalEntry& entry) {
+  if (!tools_.store) return false;
   try {
     tools_.store->journal(entry);
+    return true;
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
+    return false;
   }
 }
 

@@ -67,8 +67,8 @@ class Desk : public QObject {
   };
   /// Into the journal, as part of the session's visit.
   void note(const OpenSession& session, Told told, const std::string& what);
-  /// That the journal cannot be written is said, and nothing else fails.
-  void write(const JournalEntry& entry);
+  /// False when the journal cannot be written, which is said; nothing else fails.
+  bool write(const JournalEntry& entry);
   [[nodiscard]] std::optional<Address> jumpOf(const Endpoint& endpoint) const;
   [[nodiscard]] QString hostOf(Id endpoint) const;
   OpenSession* start(std::shared_ptr<Session> session, const Opened& what, const SettingReader& setting,

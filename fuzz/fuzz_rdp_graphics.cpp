@@ -94,7 +94,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         orders.take(input, 40, data[1] % 2 == 0 ? 32 : 16, defaultColourMap());
         break;
       }
-      case 17: BulkReader().open(bulk::kCompressed | data[1] % 2, input); break;
+      case 17: BulkReader().open(bulk::kCompressed | data[1] % 4, input); break;
       case 10:
       case 11: pipeline(input); break;
       case 12: {
