@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <unordered_map>
+#include <utility>
 
 #include "base/error.hpp"
 #include "rdp/codec/bit_reader.hpp"
