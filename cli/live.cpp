@@ -132,8 +132,8 @@ void Live::waitUntil(Condition condition, const char* what) {
 }
 
 bool Live::isWhole() const {
-  return !state_->size.empty() && (state_->paintsPartly ||
-                                   state_->seen.covers({0, 0, state_->size.width, state_->size.height}));
+  return !state_->size.empty() &&
+         (state_->paintsPartly || state_->seen.covers({0, 0, state_->size.width, state_->size.height}));
 }
 
 /// Some services paint a part of their screen and leave the rest as it is: they are asked once for all of it,
@@ -190,6 +190,7 @@ void Live::drain() {
   {
     std::lock_guard lock(state_->mutex);
     state_->seen.clear();
+    state_->paintsPartly = false;
   }
   session_->refresh();
   waitForPicture();

@@ -10,6 +10,7 @@ namespace kw::rdp {
 
 namespace {
 
+constexpr int kMostMessages = 8;  ///< of a proof; NTLM and Kerberos need two
 constexpr char kClientBinding[] = "CredSSP Client-To-Server Binding Hash";
 constexpr char kServerBinding[] = "CredSSP Server-To-Client Binding Hash";
 
@@ -163,7 +164,6 @@ namespace {
 /// The proof's messages until it needs none of the other side any more; `request.token` is what is left to
 /// say. Returns the version that the service speaks.
 Task<std::uint32_t> exchangeProof(ByteStream& stream, Proof& proof, CredSspRequest& request) {
-  constexpr int kMostMessages = 8;
   std::uint32_t version = request.version;
   for (int i = 0; !proof.complete(); ++i) {
     if (i == kMostMessages) protocolBroken("CredSSP", "the sign-in does not come to an end");
@@ -172,6 +172,7 @@ Task<std::uint32_t> exchangeProof(ByteStream& stream, Proof& proof, CredSspReque
     const Bytes bytes = co_await readElement(stream);
     const CredSspRequest answer = readTsRequest(bytes);
     throwOnRefusal(answer, stream.peer());
+    if (answer.token.empty()) protocolBroken("CredSSP", "an answer that proves nothing");
     version = std::min(answer.version, request.version);
     request.token = co_await proof.next(answer.token);
   }
@@ -228,7 +229,8 @@ Task<CredSspVisitor> credSspServer(ByteStream& stream, std::unique_ptr<ProofChec
   CredSspVisitor visitor;
   CredSspRequest request, answer;
   std::uint32_t version = 6;
-  for (;;) {
+  for (int i = 0;; ++i) {
+    if (i == kMostMessages) protocolBroken("CredSSP", "the sign-in does not come to an end");
     const Bytes bytes = co_await readElement(stream);
     request = readTsRequest(bytes);
     version = std::min<std::uint32_t>(request.version, 6);

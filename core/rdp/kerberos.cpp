@@ -1,6 +1,5 @@
 #include "rdp/kerberos.hpp"
 
-#include <gssapi/gssapi.h>
 #include <gssapi/gssapi_ext.h>
 #include <gssapi/gssapi_krb5.h>
 #include <krb5.h>
@@ -13,6 +12,7 @@
 
 #include "base/parking.hpp"
 #include "rdp/der.hpp"
+#include "rdp/gss_buffer.hpp"
 
 namespace kw::rdp {
 
@@ -24,17 +24,6 @@ constexpr Byte kSpnegoOid[] = {0x2b, 0x06, 0x01, 0x05, 0x05, 0x02};  // 1.3.6.1.
 
 gss_OID_desc kerberos() { return {sizeof kKerberosOid, const_cast<Byte*>(kKerberosOid)}; }
 
-gss_buffer_desc bufferOf(ByteView bytes) { return {bytes.size(), const_cast<Byte*>(bytes.data())}; }
-gss_buffer_desc bufferOf(const std::string& text) { return {text.size(), const_cast<char*>(text.data())}; }
-
-Bytes taken(gss_buffer_desc& buffer) {
-  const auto* at = static_cast<const Byte*>(buffer.value);
-  Bytes out(at, at + buffer.length);
-  OM_uint32 minor = 0;
-  gss_release_buffer(&minor, &buffer);
-  return out;
-}
-
 /// What the mechanism says about a failure.
 std::string wordsOf(OM_uint32 minor) {
   gss_OID_desc mechanism = kerberos();
@@ -42,7 +31,7 @@ std::string wordsOf(OM_uint32 minor) {
   gss_buffer_desc text = GSS_C_EMPTY_BUFFER;
   if (gss_display_status(&ignored, minor, GSS_C_MECH_CODE, &mechanism, &more, &text) != GSS_S_COMPLETE)
     return "an unknown failure";
-  const Bytes bytes = taken(text);
+  const Bytes bytes = takeGssBuffer(text);
   return {bytes.begin(), bytes.end()};
 }
 
@@ -148,14 +137,14 @@ class Context {
   Bytes step(ByteView theirs) {
     if (service_name_ == GSS_C_NO_NAME) begin();
     gss_OID_desc mechanism = kerberos();
-    gss_buffer_desc in = bufferOf(theirs), out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = gssBuffer(theirs), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     const OM_uint32 state = gss_init_sec_context(
         &minor, account_, &context_, service_name_, &mechanism,
         GSS_C_MUTUAL_FLAG | GSS_C_CONF_FLAG | GSS_C_INTEG_FLAG | GSS_C_SEQUENCE_FLAG, GSS_C_INDEFINITE,
         GSS_C_NO_CHANNEL_BINDINGS, &in, nullptr, &out, nullptr, nullptr);
     forgetPassword();
-    Bytes token = taken(out);
+    Bytes token = takeGssBuffer(out);
     if (GSS_ERROR(state) != 0) throw failureOf(minor, realm_, service_);
     complete_ = state == GSS_S_COMPLETE;
     return token;
@@ -163,25 +152,25 @@ class Context {
   [[nodiscard]] bool complete() const { return complete_; }
 
   void checkMic(ByteView message, ByteView mic) {
-    gss_buffer_desc text = bufferOf(message), code = bufferOf(mic);
+    gss_buffer_desc text = gssBuffer(message), code = gssBuffer(mic);
     OM_uint32 minor = 0;
     if (gss_verify_mic(&minor, context_, &text, &code, nullptr) != GSS_S_COMPLETE)
       protocolBroken("SPNEGO", "what was offered was altered on the way");
   }
   Bytes seal(ByteView plain) {
-    gss_buffer_desc in = bufferOf(plain), out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = gssBuffer(plain), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     int sealed = 0;
     if (gss_wrap(&minor, context_, 1, GSS_C_QOP_DEFAULT, &in, &sealed, &out) != GSS_S_COMPLETE || sealed == 0)
       protocolBroken("Kerberos", "nothing can be sealed: " + wordsOf(minor));
-    return taken(out);
+    return takeGssBuffer(out);
   }
   Bytes open(ByteView sealedText) {
-    gss_buffer_desc in = bufferOf(sealedText), out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = gssBuffer(sealedText), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     int sealed = 0;
     const OM_uint32 state = gss_unwrap(&minor, context_, &in, &out, &sealed, nullptr);
-    Bytes plain = taken(out);
+    Bytes plain = takeGssBuffer(out);
     if (state != GSS_S_COMPLETE || sealed == 0) protocolBroken("Kerberos", "a sealed message was altered");
     return plain;
   }
@@ -191,7 +180,7 @@ class Context {
     OM_uint32 minor = 0;
     gss_OID_desc mechanism = kerberos();
     gss_OID_set_desc wanted{1, &mechanism};
-    gss_buffer_desc name = bufferOf(name_), password = bufferOf(password_);
+    gss_buffer_desc name = gssBuffer(name_), password = gssBuffer(password_);
     gss_name_t user = GSS_C_NO_NAME;
     OM_uint32 state = gss_import_name(&minor, &name, const_cast<gss_OID>(GSS_KRB5_NT_PRINCIPAL_NAME), &user);
     if (GSS_ERROR(state) == 0)
@@ -202,7 +191,7 @@ class Context {
     if (GSS_ERROR(state) != 0) throw failureOf(why, realm_, service_);
     // With its realm, so that no name server is asked for another form of the name.
     const std::string whole = service_ + "@" + realm_;
-    gss_buffer_desc service = bufferOf(whole);
+    gss_buffer_desc service = gssBuffer(whole);
     state =
         gss_import_name(&minor, &service, const_cast<gss_OID>(GSS_KRB5_NT_PRINCIPAL_NAME), &service_name_);
     if (GSS_ERROR(state) != 0) throw failureOf(minor, realm_, service_);

@@ -20,7 +20,7 @@ SignInTurns::~SignInTurns() {
 std::optional<SignIn> SignInTurns::knownFor(const SignInWish& wish) const {
   if (kept_.find)
     if (auto kept = kept_.find(wish.use)) return kept;
-  if (worked_ && worked_->use == wish.use &&
+  if (worked_ && mayAnswer(worked_->use, wish.use) &&
       (wish.user.empty() || wish.user == worked_->user || wish.wantsUser))
     return worked_;
   return std::nullopt;

@@ -38,18 +38,25 @@ void ChangeOver::answer(const Pair& pair, OpenSession* service) {
   const std::string wish = setting("host.changeover");
   if (wish == "stay") return;
   if (wish == "self") return changeTo(pair, service);
+  const QString news = tr("%1 answers now").arg(service->label().section(" · ", 0, 0));
+  Pane* pane = paneOf(pair);
+  if (pane == nullptr) {  // the console has a window of its own, or waits in the strip
+    emit said(service->machine() + ": " + news);
+    return;
+  }
+  pane->offer(news, tr("Change over"), [this, pair, target = QPointer<OpenSession>(service)] {
+    if (target && pair.console) changeTo(pair, target);
+  });
+}
+
+Pane* ChangeOver::paneOf(const Pair& pair) const {
   for (Pane* pane : stage_.panes())
-    if (pane->session() == pair.console)
-      pane->offer(tr("%1 answers now").arg(service->label().section(" · ", 0, 0)), tr("Change over"),
-                  [this, pair, target = QPointer<OpenSession>(service)] {
-                    if (target && pair.console) changeTo(pair, target);
-                  });
+    if (pane->session() == pair.console) return pane;
+  return nullptr;
 }
 
 void ChangeOver::changeTo(const Pair& pair, OpenSession* service) {
-  Pane* left = nullptr;
-  for (Pane* pane : stage_.panes())
-    if (pane->session() == pair.console) left = pane;
+  Pane* left = paneOf(pair);
   stage_.show(service);
   emit said(tr("%1: changed over to its %2.").arg(service->machine(), service->label().section(" · ", 0, 0)));
   if (left != nullptr && pair.madeRoom && left->session() == pair.console && stage_.panes().size() > 1)

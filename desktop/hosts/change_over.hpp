@@ -8,6 +8,7 @@
 
 namespace kw::desktop {
 
+class Pane;
 class Stage;
 
 class ChangeOver : public QObject {
@@ -30,6 +31,7 @@ class ChangeOver : public QObject {
   };
   void look();
   void answer(const Pair& pair, OpenSession* service);
+  [[nodiscard]] Pane* paneOf(const Pair& pair) const;
   void changeTo(const Pair& pair, OpenSession* service);
 
   Desk& desk_;

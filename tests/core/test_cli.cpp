@@ -71,6 +71,50 @@ TEST_CASE("kettle tells usage errors and help", "[cli]") {
   CHECK(kettle("snap ftp://fernery --out /tmp/x.png").code == 2);
 }
 
+namespace {
+
+/// Shows its left half only, once, and reads whatever it is told.
+struct HalfPainter {
+  HalfPainter() : listener(listenTcp(runtime.strand(), "127.0.0.1", 0)) {
+    spawn(runtime.strand(), [this]() -> Task<void> {
+      for (;;) {
+        StreamPtr visitor = co_await listener->accept();
+        ByteWriter out = test::serverGreeting({64, 48});
+        test::updateHeader(out, 1);
+        test::rectHeader(out, {0, 0, 32, 48}, 0);
+        for (int i = 0; i < 32 * 48; ++i) out.u8(60).u8(90).u8(20).u8(0);
+        const Bytes all = out.take();
+        co_await visitor->write(all);
+        Bytes heard(256);
+        try {
+          for (;;) co_await visitor->readSome(heard);
+        } catch (const Error&) {
+          // It has its picture.
+        }
+      }
+    });
+  }
+  ~HalfPainter() { runtime.stop(); }
+  Runtime runtime{1};
+  std::unique_ptr<Listener> listener;
+};
+
+}  // namespace
+
+TEST_CASE("snap takes the picture of a machine that paints only a part of its screen", "[cli]") {
+  Shell kettle;
+  HalfPainter machine;
+  const std::string file = (kettle.folder.path / "half.png").string();
+  const Run run = kettle("snap vnc://127.0.0.1:" + std::to_string(machine.listener->port()) +
+                         " --settle 200 --out " + file);
+  CAPTURE(run.out);
+  REQUIRE(run.code == 0);
+  const Framebuffer shot = loadPng(file);
+  REQUIRE(shot.size() == Size{64, 48});
+  CHECK((shot.pixel(5, 5) & 0xffffff) == (rgb(20, 90, 60) & 0xffffff));
+  CHECK((shot.pixel(40, 5) & 0xffffff) == 0);
+}
+
 TEST_CASE("kettle's exit codes name what went wrong", "[cli]") {
   Shell kettle;
   const std::string out = " --out " + (kettle.folder.path / "a.png").string() + " --settle 0";

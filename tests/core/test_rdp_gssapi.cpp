@@ -1,10 +1,10 @@
 // Our NTLM against somebody else's: the acceptor that GSSAPI has in Debian's gss-ntlmssp.
-#include <gssapi/gssapi.h>
 #include <gssapi/gssapi_ext.h>
 
 #include <cstdlib>
 #include <fstream>
 
+#include "rdp/gss_buffer.hpp"
 #include "rdp/ntlm.hpp"
 #include "tests/support.hpp"
 
@@ -17,16 +17,6 @@ namespace {
 gss_OID_desc ntlmMechanism() {  // 1.3.6.1.4.1.311.2.2.10
   static char bytes[] = "\x2b\x06\x01\x04\x01\x82\x37\x02\x02\x0a";
   return {10, bytes};
-}
-
-gss_buffer_desc bufferOf(const Bytes& bytes) { return {bytes.size(), const_cast<Byte*>(bytes.data())}; }
-
-Bytes taken(gss_buffer_desc& buffer) {
-  const auto* at = static_cast<const Byte*>(buffer.value);
-  Bytes out(at, at + buffer.length);
-  OM_uint32 minor = 0;
-  gss_release_buffer(&minor, &buffer);
-  return out;
 }
 
 /// Knows one account, ALDER\duty with the password fern-house.
@@ -56,31 +46,31 @@ class Acceptor {
   [[nodiscard]] bool known() const { return known_; }
   /// The answer; `state` is what GSSAPI thinks.
   Bytes take(const Bytes& token) {
-    gss_buffer_desc in = bufferOf(token), out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = gssBuffer(token), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     state = gss_accept_sec_context(&minor, &context_, account_, &in, GSS_C_NO_CHANNEL_BINDINGS, &name_,
                                    nullptr, &out, nullptr, nullptr, nullptr);
-    return taken(out);
+    return takeGssBuffer(out);
   }
   std::string visitor() {
     gss_buffer_desc out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     REQUIRE(gss_display_name(&minor, name_, &out, nullptr) == GSS_S_COMPLETE);
-    std::string name = textOf(taken(out));
+    std::string name = textOf(takeGssBuffer(out));
     while (name.ends_with('\0')) name.pop_back();  // this acceptor counts the end of the text too
     return name;
   }
   std::optional<Bytes> opened(const Bytes& sealed) {
-    gss_buffer_desc in = bufferOf(sealed), out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = gssBuffer(sealed), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     if (gss_unwrap(&minor, context_, &in, &out, nullptr, nullptr) != GSS_S_COMPLETE) return std::nullopt;
-    return taken(out);
+    return takeGssBuffer(out);
   }
   Bytes sealed(const Bytes& plain) {
-    gss_buffer_desc in = bufferOf(plain), out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = gssBuffer(plain), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     REQUIRE(gss_wrap(&minor, context_, 1, GSS_C_QOP_DEFAULT, &in, nullptr, &out) == GSS_S_COMPLETE);
-    return taken(out);
+    return takeGssBuffer(out);
   }
   OM_uint32 state = GSS_S_FAILURE;
 

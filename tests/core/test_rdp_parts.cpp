@@ -538,3 +538,48 @@ TEST_CASE("CredSSP: a service that does not own the key TLS showed never gets th
   CHECK(gotPassword == owns);
   CHECK(kind == (owns ? std::optional<ErrorKind>() : ErrorKind::NotTrusted));
 }
+
+TEST_CASE("CredSSP: a service that proves nothing, or never comes to an end, is left", "[rdp]") {
+  const bool empty = GENERATE(true, false);
+  Runtime runtime{1};
+  const Executor strand = runtime.strand();
+  auto [a, b] = memoryPair(strand);
+  /// Needs one message more, whatever comes.
+  struct Endless : Proof {
+    Task<Bytes> next(Bytes) override { co_return Bytes{1}; }
+    [[nodiscard]] bool complete() const override { return false; }
+    Bytes seal(ByteView) override { return {}; }
+    Bytes open(ByteView) override { return {}; }
+    [[nodiscard]] std::string name() const override { return "endless"; }
+  };
+  int requests = 0;
+  std::optional<ErrorKind> kind;
+  std::promise<void> over;
+  spawn(strand, [other = std::make_shared<StreamPtr>(std::move(b)), empty, &requests]() -> Task<void> {
+    for (;;) {
+      co_await nextRequest(**other);
+      ++requests;
+      CredSspRequest answer;
+      if (!empty) answer.token = {1};
+      const Bytes out = writeTsRequest(answer);
+      co_await (*other)->write(out);
+    }
+  });
+  spawn(
+      strand,
+      [mine = std::make_shared<StreamPtr>(std::move(a)), &kind]() -> Task<void> {
+        try {
+          const Bytes first{1}, key{2};
+          const NtlmAccount nobody;
+          co_await credSspClient(**mine, std::make_shared<Endless>(), first, nobody, key);
+        } catch (const Error& e) {
+          kind = e.kind();
+        }
+        (*mine)->close();
+      },
+      [&](std::exception_ptr) { over.set_value(); });
+  over.get_future().wait();
+  runtime.stop();
+  CHECK(kind == ErrorKind::ProtocolBroken);
+  CHECK(requests == (empty ? 1 : 8));
+}

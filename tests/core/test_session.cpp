@@ -3,6 +3,7 @@
 #include "lab/host.hpp"
 #include "route/engine_vnc.hpp"
 #include "session/keys.hpp"
+#include "session/sign_in_turns.hpp"
 #include "session/vnc_session.hpp"
 #include "tests/support.hpp"
 
@@ -298,6 +299,48 @@ TEST_CASE("A lost line that comes back signs in with what was typed, and asks wh
   bench.session->end();
   CHECK(bench.watcher->reaches(SessionStage::Ended));
   changed.stop();
+}
+
+TEST_CASE("What was typed and worked answers no other kind of sign-in by itself, and never one in clear",
+          "[session]") {
+  struct Person : Asker {
+    int asked = 0;
+    Task<Answer> ask(Question) override {
+      ++asked;
+      Answer a;
+      a.accepted = true, a.user = "duty", a.password = "orchid";
+      co_return a;
+    }
+    void doing(const std::string&) override {}
+  };
+  Runtime runtime{1};
+  Person person;
+  SignInTurns turns(KeptSignIns{});
+  const auto signIn = [&](SecretUse use) {
+    const int before = person.asked;
+    std::promise<void> over;
+    spawn(
+        runtime.strand(),
+        [&turns, &person, use]() -> Task<void> {
+          turns.begin();
+          SignInWish wish;
+          wish.user = "duty", wish.use = use;
+          const SignIn got = co_await turns.next(person, wish);
+          if (got.password == "orchid") turns.worked();
+        },
+        [&](std::exception_ptr) { over.set_value(); });
+    over.get_future().wait();
+    return person.asked - before;
+  };
+  CHECK(signIn(SecretUse::Proved) == 1);
+  CHECK(signIn(SecretUse::Proved) == 0);
+  CHECK(signIn(SecretUse::Sealed) == 1);  // nobody proved who he is now
+  CHECK(signIn(SecretUse::Sealed) == 0);
+  CHECK(signIn(SecretUse::Clear) == 1);
+  CHECK(signIn(SecretUse::Clear) == 1);
+  CHECK(signIn(SecretUse::Challenge) == 0);  // shows no more than what was given in clear
+  CHECK(signIn(SecretUse::Proved) == 1);
+  runtime.stop();
 }
 
 TEST_CASE("retry() does not wait for the delay; end() ends the waiting", "[session]") {

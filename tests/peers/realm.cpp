@@ -1,7 +1,6 @@
 #include "tests/peers/realm.hpp"
 
 #include <arpa/inet.h>
-#include <gssapi/gssapi.h>
 #include <gssapi/gssapi_ext.h>
 #include <gssapi/gssapi_krb5.h>
 #include <signal.h>
@@ -10,6 +9,7 @@
 #include <fstream>
 
 #include "base/file.hpp"
+#include "rdp/gss_buffer.hpp"
 #include "tests/peers/peer.hpp"
 
 namespace kw::test {
@@ -34,14 +34,6 @@ bool answers(int port) {
   return good;
 }
 
-Bytes taken(gss_buffer_desc& buffer) {
-  const auto* at = static_cast<const Byte*>(buffer.value);
-  Bytes out(at, at + buffer.length);
-  OM_uint32 minor = 0;
-  gss_release_buffer(&minor, &buffer);
-  return out;
-}
-
 class TicketCheck : public rdp::ProofCheck {
  public:
   ~TicketCheck() override {
@@ -50,12 +42,12 @@ class TicketCheck : public rdp::ProofCheck {
     if (name_ != GSS_C_NO_NAME) gss_release_name(&minor, &name_);
   }
   Bytes next(ByteView theirs) override {
-    gss_buffer_desc in{theirs.size(), const_cast<Byte*>(theirs.data())}, out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = rdp::gssBuffer(theirs), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     state_ = gss_accept_sec_context(&minor, &context_, GSS_C_NO_CREDENTIAL, &in, GSS_C_NO_CHANNEL_BINDINGS,
                                     &name_, nullptr, &out, nullptr, nullptr, nullptr);
     if (GSS_ERROR(state_) != 0) throw rdp::Refused{0xc000006d};
-    return taken(out);
+    return rdp::takeGssBuffer(out);
   }
   [[nodiscard]] bool complete() const override { return state_ == GSS_S_COMPLETE; }
   [[nodiscard]] rdp::NtlmAccount account() const override {
@@ -63,21 +55,21 @@ class TicketCheck : public rdp::ProofCheck {
     gss_buffer_desc out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     gss_display_name(&minor, name_, &out, nullptr);
-    return {textOf(taken(out)), "", ""};
+    return {textOf(rdp::takeGssBuffer(out)), "", ""};
   }
   Bytes seal(ByteView plain) override {
-    gss_buffer_desc in{plain.size(), const_cast<Byte*>(plain.data())}, out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = rdp::gssBuffer(plain), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     gss_wrap(&minor, context_, 1, GSS_C_QOP_DEFAULT, &in, nullptr, &out);
-    return taken(out);
+    return rdp::takeGssBuffer(out);
   }
   Bytes open(ByteView sealedText) override {
-    gss_buffer_desc in{sealedText.size(), const_cast<Byte*>(sealedText.data())}, out = GSS_C_EMPTY_BUFFER;
+    gss_buffer_desc in = rdp::gssBuffer(sealedText), out = GSS_C_EMPTY_BUFFER;
     OM_uint32 minor = 0;
     int sealed = 0;
     if (gss_unwrap(&minor, context_, &in, &out, &sealed, nullptr) != GSS_S_COMPLETE || sealed == 0)
       protocolBroken("ticket", "a sealed message was altered");
-    return taken(out);
+    return rdp::takeGssBuffer(out);
   }
 
  private:

@@ -155,6 +155,40 @@ TEST_CASE("A team's records: planted secrets are found nowhere", "[store][postgr
   CHECK(searched >= 4);
 }
 
+TEST_CASE("A team's records of the version before are brought up to date, journal and all",
+          "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  Id machine = 0;
+  {
+    const auto store = openStore(server.uri(), true);
+    machine = addMachine(*store, "mist-bench");
+  }
+  server.run(
+      "ALTER TABLE kettle.journal DROP COLUMN told, DROP COLUMN visit; UPDATE kettle.revision SET schema=2;"
+      "INSERT INTO kettle.journal(at, author, machine, text) VALUES"
+      "('2026-11-20T08:00:00Z', 'duty', 'mist-bench', 'opened vnc://127.0.0.11:5907'),"
+      "('2026-11-20T08:01:00Z', 'duty', 'mist-bench', 'trouble: lost'),"
+      "('2026-11-20T08:02:00Z', 'duty', 'mist-bench', 'log /home/duty/mist-bench.log'),"
+      "('2026-11-20T08:03:00Z', 'duty', 'mist-bench', 'start asked of fernery'),"
+      "('2026-11-20T08:04:00Z', 'duty', 'mist-bench', 'ended')");
+  CHECK_THROWS_AS(openStore(server.uri()),
+                  Error);  // one who may not make tables is told, and changes nothing
+  const auto store = openStore(server.uri(), true);
+  CHECK(store->load().machines.at(machine).name == "mist-bench");
+  std::vector<std::pair<Told, std::string>> lines;
+  for (const JournalEntry& e : store->journal(10)) {
+    lines.emplace_back(e.told, e.text);
+    CHECK(e.visit.empty());
+    CHECK(e.who == "duty");
+  }
+  CHECK(lines == std::vector<std::pair<Told, std::string>>{{Told::Ended, "ended"},
+                                                           {Told::Note, "start asked of fernery"},
+                                                           {Told::Log, "/home/duty/mist-bench.log"},
+                                                           {Told::Trouble, "lost"},
+                                                           {Told::Opened, "vnc://127.0.0.11:5907"}});
+}
+
 TEST_CASE("A team's records: quotes, line breaks and other letters come back as they went in",
           "[store][postgres]") {
   if (!Postgres::available()) return;
