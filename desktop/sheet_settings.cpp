@@ -83,8 +83,8 @@ void Sheet::addOwnerBox(QVBoxLayout* column, QWidget* page) {
   for (const auto& [name, o] : all) owner->addItem(name);
   for (std::size_t i = 0; i < all.size(); ++i)
     if (all[i].second == owner_) owner->setCurrentIndex(static_cast<int>(i));
-  labelled(column, tr("Set for"), owner, 220)->itemAt(0)->widget()->setFixedWidth(160);
-  owner->setFixedWidth(220);
+  labelled(column, tr("Set for"), owner)->itemAt(0)->widget()->setFixedWidth(kSettingLabelWidth);
+  owner->setFixedWidth(kSettingEditorWidth);
   connect(owner, &QComboBox::activated, this, [this, all](int i) {
     owner_ = all[static_cast<std::size_t>(i)].second;
     QMetaObject::invokeMethod(
@@ -104,10 +104,7 @@ QWidget* Sheet::settingRow(const Setting& s, QWidget* page) {
   line->setObjectName("line");
   auto* row = new QHBoxLayout(line);
   row->setContentsMargins(0, 3, 0, 5);
-  auto* label = new QLabel(QString::fromUtf8(s.label), line);
-  label->setFixedWidth(160);
-  label->setToolTip(QString::fromUtf8(s.help));
-  row->addWidget(label);
+  row->addWidget(makeSettingLabel(s, line));
   const std::string key = s.key;
   const SettingEditor editor = makeSettingEditor(s, *base_, inForce(key).value, line,
                                                  [this, key](const std::string& v) { setValue(key, v); });

@@ -40,10 +40,10 @@ std::vector<Setting> declareHostSettings() {
        .type = T::Choice,
        .standard = "ask",
        .label = "When it answers after a start",
-       .help = "While this way in is awaited, the machine's console may be looked at: what becomes of that "
-               "when this way in is there.",
-       .choices = {{"ask", "The console's pane offers to change over"},
-                   {"self", "Change over by itself, and end the console"},
+       .help = "While this way in is awaited, the machine's console may be looked at. This says whether that "
+               "is left once this way in is there.",
+       .choices = {{"ask", "Offer to leave the console"},
+                   {"self", "Leave the console by itself"},
                    {"stay", "Leave both open"}},
        .protocols = {}}};
 }

@@ -25,7 +25,7 @@ std::vector<Setting> declareRdpSettings() {
        .label = "Proof of the password",
        .help = "Kerberos needs the account's realm in this computer's krb5.conf and the machine's name in "
                "the address.",
-       .choices = {{"auto", "Kerberos where the realm is known here, else NTLM"},
+       .choices = {{"auto", "Kerberos where known, else NTLM"},
                    {"kerberos", "Kerberos only"},
                    {"ntlm", "NTLM only"}},
        .protocols = {"rdp"}},
@@ -98,7 +98,7 @@ std::vector<Setting> declareRdpSettings() {
                    {"novideo", "Graphics pipeline without H.264"},
                    {"remotefx", "RemoteFX"},
                    {"nscodec", "NSCodec"},
-                   {"orders", "Drawing orders and bitmaps, for slow lines"},
+                   {"orders", "Drawing orders, for slow lines"},
                    {"bitmaps", "Bitmaps only"}},
        .protocols = {"rdp"}},
       {.key = "rdp.compress",

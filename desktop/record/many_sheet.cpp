@@ -179,10 +179,7 @@ QWidget* ManySheet::settingRow(const Setting& s, QWidget* page) {
   line->setStyleSheet("QFrame#line{border-bottom:1px solid " + scheme().line.name() + ";}");
   auto* row = new QHBoxLayout(line);
   row->setContentsMargins(0, 3, 0, 5);
-  auto* label = new QLabel(QString::fromUtf8(s.label), line);
-  label->setFixedWidth(160);
-  label->setToolTip(QString::fromUtf8(s.help));
-  row->addWidget(label);
+  row->addWidget(makeSettingLabel(s, line));
   const std::string key = s.key;
   const SettingEditor editor =
       makeSettingEditor(s, *base_, commonOf(key).value, line, [this, key](const std::string& v) {

@@ -9,8 +9,6 @@ namespace kw::desktop {
 
 namespace {
 
-constexpr int kEditorWidth = 220;
-
 /// What a Choice offers here besides what is declared: what people made.
 void addOwnChoices(const Setting& s, const Snapshot& records, std::vector<std::string>& values) {
   if (std::string_view(s.ownPrefix) == kNamedSignIn)
@@ -57,7 +55,9 @@ SettingEditor lineEditor(const Setting& s, QWidget* parent, std::function<void(c
   return {edit,
           [edit, room](const std::string& v) {
             edit->setPlaceholderText(room);
-            if (edit->text().trimmed().toStdString() != v) edit->setText(QString::fromStdString(v));
+            if (edit->text().trimmed().toStdString() == v) return;
+            edit->setText(QString::fromStdString(v));
+            edit->setCursorPosition(0);  // of a long one the beginning is seen
           },
           [edit] {
             edit->clear();
@@ -67,6 +67,14 @@ SettingEditor lineEditor(const Setting& s, QWidget* parent, std::function<void(c
 
 }  // namespace
 
+QLabel* makeSettingLabel(const Setting& s, QWidget* parent) {
+  auto* label = new QLabel(QString::fromUtf8(s.label), parent);
+  label->setFixedWidth(kSettingLabelWidth);
+  label->setWordWrap(true);
+  label->setToolTip(QString::fromUtf8(s.help));
+  return label;
+}
+
 SettingEditor makeSettingEditor(const Setting& s, const Snapshot& records, const std::string& now,
                                 QWidget* parent, std::function<void(const std::string&)> edited) {
   const bool chosen = s.type == SettingType::Choice || s.type == SettingType::Switch;
@@ -75,7 +83,7 @@ SettingEditor makeSettingEditor(const Setting& s, const Snapshot& records, const
   out.widget->setObjectName("setting:" + QString::fromUtf8(s.key));
   out.widget->setAccessibleName(QString::fromUtf8(s.label));
   out.widget->setToolTip(QString::fromUtf8(s.help));
-  out.widget->setFixedWidth(kEditorWidth);
+  out.widget->setFixedWidth(kSettingEditorWidth);
   return out;
 }
 

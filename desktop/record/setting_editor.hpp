@@ -1,5 +1,6 @@
 // One declared setting as a field to edit, as every sheet shows it.
 #pragma once
+#include <QLabel>
 #include <QWidget>
 #include <functional>
 
@@ -7,6 +8,11 @@
 #include "record/setting.hpp"
 
 namespace kw::desktop {
+
+constexpr int kSettingLabelWidth = 150, kSettingEditorWidth = 260;
+
+/// Its name, in as many lines as it needs, with what it does as a tip.
+QLabel* makeSettingLabel(const Setting& setting, QWidget* parent);
 
 struct SettingEditor {
   QWidget* widget;

@@ -20,6 +20,7 @@
 #include "desktop/record/merge_view.hpp"
 #include "desktop/record/own_commands.hpp"
 #include "route/sign_in_source.hpp"
+#include "desktop/record/setting_editor.hpp"
 #include "tests/desktop/window_bench.hpp"
 
 using namespace kw;
@@ -491,4 +492,35 @@ TEST_CASE("A command for a password runs only after somebody at this desk agreed
   CHECK(shown([&] { return session->isLive(); }));
   CHECK_FALSE(session->question().has_value());
   CHECK(std::filesystem::exists(mark));
+}
+
+TEST_CASE("No setting's choice is cut off in its box, and no label in its lines", "[window]") {
+  WindowBench bench(1);
+  bench.open();
+  QWidget page(bench.window.get());
+  const Snapshot& records = bench.desk->records().snapshot();
+  int boxes = 0;
+  for (const Setting& s : allSettings()) {
+    CAPTURE(s.key);
+    const SettingEditor editor = makeSettingEditor(s, records, s.standard, &page, [](const std::string&) {});
+    editor.widget->ensurePolished();
+    QLabel* label = makeSettingLabel(s, &page);
+    label->ensurePolished();
+    for (const QString& word : label->text().split(' '))
+      CHECK(label->fontMetrics().horizontalAdvance(word) <= label->width());
+    auto* box = qobject_cast<QComboBox*>(editor.widget);
+    if (box == nullptr || s.choices.empty()) continue;
+    ++boxes;
+    QStyleOptionComboBox option;
+    option.initFrom(box);
+    option.rect = QRect(0, 0, box->width(), box->sizeHint().height());
+    option.subControls = QStyle::SC_All;
+    const int room =
+        box->style()->subControlRect(QStyle::CC_ComboBox, &option, QStyle::SC_ComboBoxEditField, box).width();
+    CHECK(room > 100);
+    for (const SettingChoice& c : s.choices)
+      CHECK(std::pair(std::string(c.label), box->fontMetrics().horizontalAdvance(c.label) <= room) ==
+            std::pair(std::string(c.label), true));
+  }
+  CHECK(boxes > 20);
 }
