@@ -71,6 +71,7 @@ int main(int argc, char** argv) {
   using Part = std::function<void()>;
   const std::vector<std::pair<std::string, Part>> parts{
       {"rdp", [&] { kw::bench::benchRdp(table); }},
+      {"spice", [&] { kw::bench::benchSpice(table); }},
       {"records", [&] { kw::bench::benchRecords(table); }},
       {"hosts", [&] { kw::bench::benchHosts(table); }},
       {"gate", [&] { kw::bench::benchGate(table); }},

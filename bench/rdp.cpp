@@ -1,6 +1,5 @@
 // RDP's codecs against what their bytes, or a library doing the like, must cost; what a session takes to
 // begin and to keep.
-#include <malloc.h>
 #include <turbojpeg.h>
 #include <zlib.h>
 
@@ -9,9 +8,9 @@
 
 #include "base/runtime.hpp"
 #include "bench/bench.hpp"
+#include "bench/scene.hpp"
 #include "codec/h264.hpp"
 #include "codec/jpeg.hpp"
-#include "lab/guest.hpp"
 #include "rdp/bitmap_codec.hpp"
 #include "rdp/client.hpp"
 #include "rdp/codec/clear_codec.hpp"
@@ -25,23 +24,6 @@ namespace {
 using namespace rdp;
 constexpr Size kSize{1920, 1080};
 constexpr int kTile = 64;
-
-/// A desktop of the lab with a photograph-like part.
-Framebuffer desktop() {
-  lab::GuestPlan plan;
-  plan.name = "mist-bench";
-  plan.scene = lab::SceneKind::MistBench;
-  lab::Guest guest(plan, std::make_shared<lab::Fonts>());
-  guest.alreadyRunning(lab::Guest::Time(0));
-  guest.resize(kSize);
-  guest.advance(lab::Guest::Time(0));
-  Framebuffer f = guest.picture()->cropped(guest.picture()->rect());
-  for (int y = 600; y < 1000; ++y)
-    for (int x = 1200; x < 1800; ++x)
-      *f.at(x, y) = rgb(static_cast<unsigned>(x / 4 + (x * 7 + y * 3) % 9) & 255,
-                        static_cast<unsigned>(y / 3) & 255, static_cast<unsigned>((x + y) / 6) & 255);
-  return f;
-}
 
 std::vector<Rect> tiles() {
   std::vector<Rect> out;
@@ -163,8 +145,6 @@ struct Visit : ClientEvents, ServerEvents {
   std::function<void()> done = [] {};
 };
 
-double heap() { return static_cast<double>(mallinfo2().uordblks + mallinfo2().hblkhd); }
-
 void benchSession(Table& table, const Framebuffer& f) {
   const MadeCertificate certificate = makeSelfSigned("mist-bench");
   Runtime runtime{1};
@@ -180,7 +160,7 @@ void benchSession(Table& table, const Framebuffer& f) {
     auto [a, b] = memoryPair(strand);
     Visit guest, host;
     Server server(strand, shown, serverOptions, host);
-    const double before = heap();
+    const double before = heapInUse();
     auto picture = std::make_shared<Framebuffer>(Size{10, 10});
     ClientOptions options;
     options.size = kSize;
@@ -189,7 +169,7 @@ void benchSession(Table& table, const Framebuffer& f) {
     bool first = true;
     guest.done = [&] {
       if (!std::exchange(first, false)) return;
-      memory = heap() - before;
+      memory = heapInUse() - before;
       whole.set_value();
       client.close();
     };
@@ -241,7 +221,7 @@ void benchSession(Table& table, const Framebuffer& f) {
 }  // namespace
 
 void benchRdp(Table& table) {
-  const Framebuffer f = desktop();
+  const Framebuffer f = desktopScene(kSize);
   benchBitmaps(table, f);
   benchWavelets(table, f);
   benchBulk(table, f);

@@ -19,16 +19,6 @@ struct FileOptions {
   bool resume = false, check = false, json = false, hidden = false;
 };
 
-class TerminalAsker : public Asker {
- public:
-  explicit TerminalAsker(bool trustOnce) : trustOnce_(trustOnce) {}
-  Task<Answer> ask(Question question) override { co_return answerOnTerminal(question, trustOnce_); }
-  void doing(const std::string&) override {}
-
- private:
-  bool trustOnce_;
-};
-
 /// Runs `work` with an open SFTP connection.
 void withSftp(const FileOptions& options, const std::function<Task<void>(Sftp&)>& work) {
   Runtime runtime(2);

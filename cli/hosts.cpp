@@ -425,14 +425,17 @@ int console(const ConsoleWords& words) {
   throw Error(ErrorKind::Local, "no such verb", words.verb);
 }
 
-int why(const std::string& target, bool json) {
-  const OpeningTools tools = localTools();
+int why(const std::string& target, bool json, bool inside) {
+  Runtime runtime(1);
+  OpeningTools tools = localTools();
+  tools.ssh = std::make_shared<SshPool>([&runtime] { return runtime.strand(); });
   auto records = std::make_shared<Snapshot>(tools.store->load());
   Id wayIn = 0;
   Address address;
   std::unique_ptr<Asked> asked;
   WhyTools whyTools;
   whyTools.store = tools.store;
+  if (inside) whyTools.inside = InsideTools{tools, std::make_shared<TerminalAsker>(false)};
   if (const Machine* m = records->machineNamed(target)) {
     const Endpoint* way = firstWay(*records, m->id);
     if (way == nullptr) throw Error(ErrorKind::Local, "the machine has no way in", target);
@@ -465,7 +468,8 @@ int why(const std::string& target, bool json) {
                   : f.weight == Weight::Trouble ? "  !!  "
                                                 : "   -  ")
               << f.sentence << "\n";
-    if (!f.cure.empty()) std::cout << "      " << f.cure << "\n";
+    if (!f.cure.empty())
+      std::cout << "      " << f.cure << (f.change == "inside" ? " (kettle why --inside)" : "") << "\n";
   }
   if (json) std::cout << out.dump(2) << "\n";
   return anyTrouble(found) ? kUnreachable : kDone;
@@ -550,9 +554,12 @@ void addHostVerbs(CLI::App& app, Chosen& chosen) {
   {
     const auto target = std::make_shared<std::string>();
     auto* verb = app.add_subcommand("why", "Why a machine or an address does not open, step by step");
+    const auto inside = std::make_shared<bool>(false);
     verb->add_option("target", *target, "A machine's name or a URI")->required();
     verb->add_flag("--json", *json, "As JSON");
-    verb->callback([=, &chosen] { chosen = [=] { return why(*target, *json); }; });
+    verb->add_flag("--inside", *inside,
+                   "Also sign in to the machine's own SSH and look what listens there, when nothing answers");
+    verb->callback([=, &chosen] { chosen = [=] { return why(*target, *json, *inside); }; });
   }
 }
 

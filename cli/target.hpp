@@ -47,5 +47,15 @@ std::optional<std::string> givenPassword(const LiveOptions& options);
 /// Typed without being shown; nothing without a terminal.
 std::optional<std::string> askOnTerminal(const std::string& prompt);
 Answer answerOnTerminal(const Question& question, bool trustOnce);
+/// Asks there.
+class TerminalAsker : public Asker {
+ public:
+  explicit TerminalAsker(bool trustOnce) : trustOnce_(trustOnce) {}
+  Task<Answer> ask(Question question) override { co_return answerOnTerminal(question, trustOnce_); }
+  void doing(const std::string&) override {}
+
+ private:
+  bool trustOnce_;
+};
 
 }  // namespace kw::cli

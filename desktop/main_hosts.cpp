@@ -243,7 +243,16 @@ std::optional<host::OpenPicture> openPictureOf(const OpenSession& session) {
 }
 }  // namespace
 
-void MainWindow::lookWhy(Id endpoint) {
+namespace {
+/// Asks nobody: what is not known yet ends the look.
+class NobodyAsker : public Asker {
+ public:
+  Task<Answer> ask(Question) override { co_return Answer{}; }
+  void doing(const std::string&) override {}
+};
+}  // namespace
+
+void MainWindow::lookWhy(Id endpoint, bool inside) {
   const auto records = desk_.records().shared();
   const auto way = records->endpoints.find(endpoint);
   if (way == records->endpoints.end()) {
@@ -253,6 +262,7 @@ void MainWindow::lookWhy(Id endpoint) {
   host::WhyTools tools;
   tools.store = desk_.tools().store;
   if (const auto hosted = desk_.hosts().of(way->second.machine)) tools.host = hosted->host;
+  if (inside) tools.inside = host::InsideTools{desk_.tools(), std::make_shared<NobodyAsker>()};
   if (const OpenSession* open = desk_.sessionOf(endpoint)) tools.open = openPictureOf(*open);
   Address address;
   try {

@@ -190,6 +190,7 @@ void MainWindow::cure(const QString& action) {
       open->session().requestSize(open->room);
     return;
   }
+  if (action == "inside") return lookWhy(whyEndpoint_, true);
   if (action == "again") return consolePasswordAgain(whyEndpoint_);
   if (action.startsWith("via:")) {
     const QString via = action.mid(4);
@@ -197,6 +198,17 @@ void MainWindow::cure(const QString& action) {
           w.set({OwnerKind::WayIn, whyEndpoint_}, "route.via", via.toStdString());
         }))
       say(tr("It goes through %1 from now on. Ctrl+Z takes it back.").arg(via));
+    return;
+  }
+  if (action.startsWith("tunnel:")) {
+    const QString jump = action.mid(7);
+    const auto way = desk_.records().snapshot().endpoints.find(whyEndpoint_);
+    if (way == desk_.records().snapshot().endpoints.end()) return;
+    const Endpoint before = way->second;
+    if (desk_.records().commit(tr("go through a tunnel into the machine"), [&](StoreWriter& w) {
+          host::goThroughTunnel(w, before, jump.toStdString());
+        }))
+      say(tr("It goes through %1 from now on. Ctrl+Z takes it back.").arg(jump));
     return;
   }
   if (action == "retry") {

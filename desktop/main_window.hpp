@@ -100,7 +100,7 @@ class MainWindow : public QMainWindow {
   /// Asks the machine's host to start it, waits, and opens its best way in; opens at once when it runs.
   void startAndOpen(Id machine);
   /// Looks step by step why a way in does not open; the side shows what is found.
-  void lookWhy(Id endpoint);
+  void lookWhy(Id endpoint, bool inside = false);
   void choose(const GoAnswer& answer);
   void say(const QString& sentence);
   /// Opens again what was open when the program ended; `offer` alone only shows the button.

@@ -36,6 +36,50 @@ void display(ByteView input) {
   }
 }
 
+/// One image of the kind drawn onto a surface of its size.
+void drawn(unsigned kind, ByteView data) {
+  Events events;
+  Display display(events);
+  LittleWriter create;
+  create.u32(0).u32(48).u32(40).u32(32).u32(1);
+  display.take(msg::kSurfaceCreate, create.view());
+  LittleWriter out;
+  out.u32(0).u32(0).u32(0).u32(40).u32(48).u8(0);
+  out.u32(static_cast<std::uint32_t>(out.size()) + 4 + 16 + 2 + 1 + 13);
+  out.u32(0).u32(0).u32(40).u32(48).u16(8).u8(0);
+  out.u8(0).u32(0).u32(0).u32(0);  // no mask
+  out.u64(1).u8(kind).u8(0).u32(48).u32(40).bytes(data);
+  display.take(msg::kDrawCopy, out.view());
+}
+
+/// A sized piece of data, as JPEG and packed dictionaries have it.
+void drawnSized(unsigned kind, ByteView data) {
+  LittleWriter out;
+  if (kind == image::kJpegAlpha)
+    out.u8(1).u32(static_cast<std::uint32_t>(data.empty() ? 0 : std::size_t{data[0]} * data.size() / 255));
+  if (kind == image::kZlibGlz) out.u32(60000);
+  out.u32(static_cast<std::uint32_t>(data.size())).bytes(data);
+  drawn(kind, out.view());
+}
+
+/// The same data as two frames of a stream.
+void stream(ByteView data) {
+  Events events;
+  Display display(events);
+  LittleWriter create;
+  create.u32(0).u32(48).u32(40).u32(32).u32(1);
+  display.take(msg::kSurfaceCreate, create.view());
+  LittleWriter begin;
+  begin.u32(0).u32(7).u8(data.empty() ? 0 : data[0] & 1).u8(1).u64(0);
+  begin.u32(48).u32(40).u32(48).u32(40).u32(0).u32(0).u32(40).u32(48).u8(0);
+  display.take(msg::kStreamCreate, begin.view());
+  for (int frame = 0; frame < 2; ++frame) {
+    LittleWriter out;
+    out.u32(7).u32(0).u32(static_cast<std::uint32_t>(data.size())).bytes(data);
+    display.take(msg::kStreamData, out.view());
+  }
+}
+
 }  // namespace
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
@@ -43,7 +87,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const ByteView input(data + 1, size - 1);
   const Size picture{48, 40};
   try {
-    switch (fuzz::part(data[0], 8)) {
+    switch (fuzz::part(data[0], 13)) {
       case 0: display(input); break;
       case 1: decodeQuic(input, picture); break;
       case 2: decodeLz(input, picture, {rgb(1, 2, 3), rgb(4, 5, 6)}); break;
@@ -67,13 +111,18 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
           agent.take(input.subspan(at, std::min<std::size_t>(200, input.size() - at)));
         break;
       }
-      default:
+      case 7:
         runToEnd([&]() -> Task<void> {
           auto stream = replayStream(Bytes(input.begin(), input.end()));
           LinkWish wish;
           co_await link(*stream, wish);
         });
         break;
+      case 8: drawn(image::kBitmap, input); break;
+      case 9: drawnSized(image::kJpeg, input); break;
+      case 10: drawnSized(image::kJpegAlpha, input); break;
+      case 11: drawnSized(image::kZlibGlz, input); break;
+      default: stream(input); break;
     }
   } catch (const Error&) {
   }

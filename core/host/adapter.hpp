@@ -69,6 +69,8 @@ class HostAdapter {
   // While run() is under way. Throw Error; {Unsupported} with the reason when it cannot be done.
   virtual Task<void> power(std::string id, PowerAct act) = 0;
   virtual Task<void> change(std::string id, ConsoleChange change) = 0;
+  /// A small file of the running guest, by an agent in it.
+  virtual Task<std::string> readInGuest(std::string id, std::string path);
   /// The host's own name for where its consoles can be reached from here: a console that listens on loopback
   /// of a host elsewhere is not at 127.0.0.1 of this desk. Empty: as the console says.
   [[nodiscard]] virtual std::string reachedAt() const { return {}; }

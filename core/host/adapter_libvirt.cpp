@@ -1,5 +1,6 @@
 // Hosts that run libvirt, by its own library. Its calls block, so they run on a thread of the adapter's; its
 // events come on the one event thread of the program.
+#include <libvirt/libvirt-qemu.h>
 #include <libvirt/libvirt.h>
 #include <libvirt/virterror.h>
 
@@ -10,6 +11,7 @@
 #include "base/blocking.hpp"
 #include "base/runtime.hpp"
 #include "host/adapter.hpp"
+#include "host/guest_agent.hpp"
 #include "host/libvirt_xml.hpp"
 #include "wire/stream.hpp"
 
@@ -258,6 +260,14 @@ class Link {
     }
   }
 
+  /// The agent's whole answer, as text.
+  std::string askAgent(const std::string& id, const std::string& command) {
+    const DomainHandle domain = find(id);
+    const TextHandle answer(virDomainQemuAgentCommand(domain.get(), command.c_str(), kAgentSeconds, 0));
+    if (!answer) raise("the guest's agent does not answer");
+    return answer.get();
+  }
+
   void change(const std::string& id, const ConsoleChange& c) {
     const DomainHandle domain = find(id);
     virDomainPtr d = domain.get();
@@ -339,8 +349,7 @@ class Link {
     for (int i = 0; i < count; ++i) {
       for (unsigned a = 0; a < found[i]->naddrs; ++a) {
         const std::string address = found[i]->addrs[a].addr;
-        if (address.starts_with("127.") || address == "::1" || address.starts_with("fe80:")) continue;
-        m.addresses.push_back(address);
+        if (reachesOut(address)) m.addresses.push_back(address);
       }
       virDomainInterfaceFree(found[i]);
     }
@@ -462,6 +471,16 @@ class LibvirtAdapter : public HostAdapter {
     const auto job = [link = linked(), id, change] { link->change(id, change); };
     co_await thread_.run(job);
     ear_->note(id);  // no event comes for a password
+  }
+
+  Task<std::string> readInGuest(std::string id, std::string path) override {
+    const AgentCall call = [this, id](std::string command, nlohmann::json arguments) -> Task<nlohmann::json> {
+      const std::string text = nlohmann::json{{"execute", command}, {"arguments", arguments}}.dump();
+      const auto job = [link = linked(), id, text] { return link->askAgent(id, text); };
+      const auto answer = nlohmann::json::parse(co_await thread_.run(job), nullptr, false);
+      co_return answer.is_object() && answer.contains("return") ? answer["return"] : nlohmann::json();
+    };
+    co_return co_await readFileByAgent(call, path);
   }
 
   [[nodiscard]] std::string reachedAt() const override { return remote_ ? remote_->host : ""; }

@@ -2,7 +2,9 @@
 #include <map>
 #include <set>
 
+#include "base/result_within.hpp"
 #include "host/adapter.hpp"
+#include "host/guest_agent.hpp"
 #include "host/qmp.hpp"
 
 namespace kw::host {
@@ -11,6 +13,7 @@ namespace {
 
 constexpr auto kLookAgain = std::chrono::seconds(1);
 constexpr auto kAnswerLimit = std::chrono::seconds(5);
+constexpr auto kAgentLimit = std::chrono::seconds(3), kAskAgentAgain = std::chrono::seconds(5);
 
 class QmpAdapter : public HostAdapter {
  public:
@@ -31,6 +34,7 @@ class QmpAdapter : public HostAdapter {
         if (!machines_.contains(socket)) begin(socket);
       // All that are here at the beginning are told of together.
       if (!told_ && waitingFor() == 0) tellAll();
+      for (const auto& [socket, m] : machines_) tendAgent(m);
       co_await firstOf(tools_.clock->sleep(kLookAgain), wake_.wait());
     }
     for (auto& [socket, m] : machines_) {
@@ -103,6 +107,11 @@ class QmpAdapter : public HostAdapter {
     co_await refresh(m);
   }
 
+  Task<std::string> readInGuest(std::string id, std::string path) override {
+    const auto m = find(id);
+    co_return co_await resultWithin(kAgentLimit, "the guest's agent", readBySocket(m->agent.socket, path));
+  }
+
  private:
   struct OneMachine {
     std::filesystem::path socket;
@@ -112,6 +121,9 @@ class QmpAdapter : public HostAdapter {
     Signal call;  ///< to attend(): reading is over, or everything ends
     bool failed = false;
     bool readAgain = false, reading = false;
+    AgentPort agent;
+    bool askingAgent = false;
+    std::optional<TimePoint> agentAsked;
   };
   using MachineHandle = std::shared_ptr<OneMachine>;
 
@@ -190,7 +202,7 @@ class QmpAdapter : public HostAdapter {
     // A socket that nobody listens at stays in the folder; it is tried again after a while.
     const bool trying = !closed_ && !leaving_ && isFolder();
     if (trying) co_await firstOf(tools_.clock->sleep(kLookAgain * 2), m->call.wait());
-    while (m->reading) co_await m->call.wait();
+    while (m->reading || m->askingAgent) co_await m->call.wait();
     machines_.erase(m->socket);
     wake_.notify();
   }
@@ -211,8 +223,58 @@ class QmpAdapter : public HostAdapter {
     });
   }
 
+  static Task<std::string> readBySocket(std::string socket, std::string path) {
+    if (socket.empty()) throw Error(ErrorKind::Unsupported, "the machine has no port for an agent");
+    AgentSocket agent(co_await connectUnix(socket));
+    co_await agent.begin();
+    const AgentCall call = [&agent](std::string command, nlohmann::json arguments) {
+      return agent.call(std::move(command), std::move(arguments));
+    };
+    co_return co_await readFileByAgent(call, std::move(path));
+  }
+
+  static Task<std::vector<std::string>> addressesBySocket(std::string socket) {
+    AgentSocket agent(co_await connectUnix(socket));
+    co_await agent.begin();
+    const AgentCall call = [&agent](std::string command, nlohmann::json arguments) {
+      return agent.call(std::move(command), std::move(arguments));
+    };
+    co_return co_await addressesByAgent(call);
+  }
+
+  /// An agent that comes up is told of only where its port has a name of QEMU's, so it is looked for; and a guest
+  /// gets its address after its agent is up.
+  void tendAgent(MachineHandle m) {
+    if (!m->known || m->agent.socket.empty() || m->failed || m->askingAgent || closed_) return;
+    if (m->agentAsked && tools_.clock->now() - *m->agentAsked < kAskAgentAgain) return;
+    m->agentAsked = tools_.clock->now();
+    if (!m->agent.answers) return readSoon(m);
+    if (!m->known->addresses.empty()) return;
+    m->askingAgent = true;
+    spawn(tools_.strand, [this, m]() -> Task<void> {
+      try {
+        const auto found = co_await resultWithin(kAgentLimit, "the guest's agent", addressesBySocket(m->agent.socket));
+        if (!found.empty()) {
+          m->known->addresses = found;
+          m->known->addressesFrom = "by its agent";
+          if (told_ && news_ != nullptr && !m->failed) news_->one(*m->known);
+        }
+      } catch (const Error&) {
+        // Somebody else talks to it, or it is stuck: it is asked again.
+      }
+      m->agentAsked = tools_.clock->now();
+      m->askingAgent = false;
+      m->call.notify();
+    });
+  }
+
   Task<void> refresh(MachineHandle m) {
-    m->known = co_await readMachine(*m->monitor, m->socket.stem().string());
+    StockMachine now = co_await readMachine(*m->monitor, m->socket.stem().string());
+    m->agent = co_await agentPort(*m->monitor);
+    now.agent = m->agent.answers;
+    if (now.agent && m->known) now.addresses = m->known->addresses, now.addressesFrom = m->known->addressesFrom;
+    m->known = std::move(now);
+    if (m->known->agent) wake_.notify();
     if (told_ && news_ != nullptr) news_->one(*m->known);
   }
 

@@ -49,6 +49,8 @@ class Host : public std::enable_shared_from_this<Host> {
   /// `done` gets null when the host took the order (not when the machine is there).
   void power(std::string id, PowerAct act, Done done);
   void change(std::string id, ConsoleChange change, Done done);
+  using Read = std::function<void(std::exception_ptr, std::string)>;
+  void readInGuest(std::string id, std::string path, Read done);
 
  private:
   std::future<void> endSoon();
@@ -56,6 +58,9 @@ class Host : public std::enable_shared_from_this<Host> {
   HostRecord record_;
   std::shared_ptr<State> state_;
 };
+
+/// Host::readInGuest, awaited on the caller's strand.
+Task<std::string> readInGuest(std::shared_ptr<Host> host, std::string id, std::string path);
 
 /// Waits on the caller's strand until `holds` is true of the view, or throws Error{TimedOut, what}.
 Task<void> awaitView(std::shared_ptr<Host> host, std::function<bool(const HostView&)> holds,

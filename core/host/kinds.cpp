@@ -4,6 +4,11 @@
 
 namespace kw::host {
 
+Task<std::string> HostAdapter::readInGuest(std::string, std::string) {
+  throw Error(ErrorKind::Unsupported, "a host of this kind does not look into its machines");
+  co_return std::string();
+}
+
 namespace {
 
 constexpr HostKind kKinds[] = {

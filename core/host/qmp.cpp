@@ -147,9 +147,9 @@ std::vector<SerialFacts> serialsFrom(const Json& chardevs) {
 namespace {
 
 /// What QEMU refuses to tell (built without it) is simply not there.
-Task<Json> maybe(QmpMonitor& monitor, std::string command) {
+Task<Json> maybe(QmpMonitor& monitor, std::string command, Json arguments = Json::object()) {
   try {
-    co_return co_await monitor.call(command);
+    co_return co_await monitor.call(command, arguments);
   } catch (const Error& e) {
     if (e.kind() != ErrorKind::Local) throw;
     co_return Json();
@@ -175,6 +175,36 @@ ConsoleFacts consoleFrom(const char* scheme, const Json& told) {
 }
 
 }  // namespace
+
+Task<AgentPort> agentPort(QmpMonitor& monitor) {
+  constexpr const char* kName = "org.qemu.guest_agent.0";
+  std::string chardev;
+  for (const char* folder : {"/machine/peripheral", "/machine/peripheral-anon"}) {
+    const Json at{{"path", folder}};
+    const Json devices = co_await maybe(monitor, "qom-list", at);
+    if (!devices.is_array()) continue;
+    for (const Json& device : devices) {
+      if (textAt(device, "type") != "child<virtserialport>") continue;
+      const std::string path = std::string(folder) + "/" + textAt(device, "name");
+      const Json name{{"path", path}, {"property", "name"}}, line{{"path", path}, {"property", "chardev"}};
+      if (co_await maybe(monitor, "qom-get", name) != kName) continue;
+      const Json found = co_await maybe(monitor, "qom-get", line);
+      if (found.is_string()) chardev = found.get<std::string>();
+    }
+  }
+  AgentPort out;
+  if (chardev.empty()) co_return out;
+  const Json chardevs = co_await maybe(monitor, "query-chardev");
+  if (!chardevs.is_array()) co_return out;
+  for (const Json& c : chardevs) {
+    if (textAt(c, "label") != chardev) continue;
+    std::string where = textAt(c, "filename");
+    if (where.starts_with("disconnected:")) where = where.substr(13);
+    if (where.starts_with("unix:")) out.socket = where.substr(5, where.find(',') - 5);
+    out.answers = !out.socket.empty() && c.value("frontend-open", false);
+  }
+  co_return out;
+}
 
 Task<StockMachine> readMachine(QmpMonitor& monitor, std::string fallbackName) {
   StockMachine m;

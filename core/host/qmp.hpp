@@ -40,6 +40,12 @@ class QmpMonitor {
 
 /// Everything about the machine, asked anew. Throws as call() does.
 Task<StockMachine> readMachine(QmpMonitor& monitor, std::string fallbackName);
+/// The guest agent's port, as QEMU knows it.
+struct AgentPort {
+  std::string socket;   ///< the path at which it is reached; empty: none, or not by a socket
+  bool answers = false; ///< an agent in the guest has opened it
+};
+Task<AgentPort> agentPort(QmpMonitor& monitor);
 /// Serial ports out of query-chardev's answer.
 std::vector<SerialFacts> serialsFrom(const nlohmann::json& chardevs);
 

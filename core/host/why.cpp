@@ -5,6 +5,7 @@
 #include <boost/asio/use_awaitable.hpp>
 
 #include "host/adopt.hpp"
+#include "host/why_inside.hpp"
 #include "host/why_shown.hpp"
 #include "line/finder.hpp"
 #include "record/catalogue.hpp"
@@ -241,7 +242,7 @@ Task<void> askHost(const Snapshot& records, const Endpoint& way, const WhyTools&
           {"loopback-only", Weight::Trouble,
            host + " says: this console listens on " + c.listen + ", which only " + host + " itself reaches",
            "Go through an SSH jump on " + host + ", or let the console listen on another address.",
-           "via:ssh://" + address.host});
+           "tunnel:ssh://" + address.host});
 }
 
 void fromRecords(const Snapshot& records, const Endpoint& way, Findings& out) {
@@ -284,6 +285,14 @@ Task<void> lookAtPath(const Address& address, Findings& out) {
 
 }  // namespace
 
+void goThroughTunnel(StoreWriter& writer, Endpoint way, const std::string& jump) {
+  Address inside = parseAddress(way.address);
+  inside.host = "127.0.0.1";
+  way.address = inside.uri();
+  writer.put(way);
+  writer.set({OwnerKind::WayIn, way.id}, "route.via", jump);
+}
+
 bool anyTrouble(const Findings& findings) {
   return std::any_of(findings.begin(), findings.end(),
                      [](const Finding& f) { return f.weight == Weight::Trouble; });
@@ -319,6 +328,10 @@ Task<Findings> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address
     if (way != records->endpoints.end()) {
       fromRecords(*records, way->second, out);
       co_await askHost(*records, way->second, tools, out);
+      const bool shut = std::any_of(out.begin(), out.end(), [](const Finding& f) {
+        return f.weight == Weight::Trouble && (f.code == "refused" || f.code == "filtered" || f.code == "reset");
+      });
+      if (shut && !jump) co_await lookInside(*records, way->second, address, tools, out);
     }
     sealing(address, setting, out);
     if (tools.open) lookAtOpenPicture(*tools.open, out);

@@ -20,8 +20,15 @@ struct Finding {
   Weight weight = Weight::Remark;
   std::string sentence;
   std::string cure;    ///< what a person can do
-  std::string change;  ///< what a click may do about it: "port:5901", "via:ssh://…", "start", "drift",
-                       ///< "again", "size"; may be empty
+  std::string change;  ///< what a click may do about it: "port:5901", "via:ssh://…",
+                       ///< "tunnel:JUMP" (goThroughTunnel), "start", "drift",
+                       ///< "again", "size", "inside"; may be empty
+};
+
+/// To look from inside the machine through a way in of its own, which signs in there.
+struct InsideTools {
+  OpeningTools tools;  ///< with its SSH pool
+  std::shared_ptr<Asker> asker;
 };
 
 struct WhyTools {
@@ -31,12 +38,15 @@ struct WhyTools {
   std::shared_ptr<Host> host;
   /// Pins are read in its store; may be null. Nothing kept is shown to the peer.
   std::shared_ptr<Store> store;
-  std::optional<OpenPicture> open{};  ///< when a session of this way in is live
+  std::optional<InsideTools> inside{};  ///< not set: its SSH is left alone, and that it could be asked is told
+  std::optional<OpenPicture> open{};    ///< when a session of this way in is live
 };
 
 /// `wayIn` 0: only the address is looked at. Never throws.
 Task<std::vector<Finding>> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address address,
                                   WhyTools tools);
+/// Reaches a way in on the loopback of where `jump` leads; what the change "tunnel:" asks for.
+void goThroughTunnel(StoreWriter& writer, Endpoint way, const std::string& jump);
 /// True when a finding is a Trouble.
 bool anyTrouble(const std::vector<Finding>& findings);
 

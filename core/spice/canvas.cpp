@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <utility>
 
 namespace kw::spice {
 
@@ -211,13 +212,30 @@ void glyph(Surface& s, const Target& t, const Brush& brush, Point at, Size size,
   });
 }
 
-void line(Surface& s, const Target& t, Point from, Point to, const Brush& brush, unsigned rop) {
+Dashes::Dashes(std::vector<int> lengths, bool gapFirst) : lengths_(std::move(lengths)), drawn_(!gapFirst) {
+  if (!lengths_.empty()) left_ = lengths_.front();
+}
+
+bool Dashes::next() {
+  if (lengths_.empty()) return true;
+  while (left_ == 0) {
+    at_ = (at_ + 1) % lengths_.size();
+    left_ = lengths_[at_];
+    drawn_ = !drawn_;
+  }
+  --left_;
+  return drawn_;
+}
+
+void line(Surface& s, const Target& t, Point from, Point to, const Brush& brush, unsigned rop,
+          Dashes& dashes, bool goesOn) {
   const int dx = std::abs(to.x - from.x), dy = -std::abs(to.y - from.y);
   const int stepX = from.x < to.x ? 1 : -1, stepY = from.y < to.y ? 1 : -1;
   if (dx > 65536 || -dy > 65536) return;
   for (int error = dx + dy;;) {
+    const bool drawn = !std::exchange(goesOn, false) && dashes.next();
     for (const Rect& part : t.parts)
-      if (part.contains(from) && t.box.contains(from) && s.rect().contains(from)) {
+      if (drawn && part.contains(from) && t.box.contains(from) && s.rect().contains(from)) {
         Pixel& out = s.row(from.y)[from.x];
         out = keepAlpha(s, raster(rop, brush.at(from.x, from.y), out, ropd::kInversBrush));
         break;

@@ -1,6 +1,7 @@
 // Draws SPICE's commands into a surface: sources with clips, brushes, masks and raster operations. Pixels of
 // a surface are native words; the top byte is kept for surfaces that have alpha.
 #pragma once
+#include <array>
 #include <functional>
 #include <optional>
 #include <vector>
@@ -70,7 +71,41 @@ void alphaBlend(Surface& s, const Target& t, const Image& image, const Rect& are
 void copyBits(Surface& s, const Target& t, Point from);
 /// Coverage 0..255 of a glyph with its corner at `at`.
 void glyph(Surface& s, const Target& t, const Brush& brush, Point at, Size size, const Bytes& coverage);
-/// A line of one pixel, both ends drawn.
-void line(Surface& s, const Target& t, Point from, Point to, const Brush& brush, unsigned rop);
+/// Lengths in pixels that are drawn and left out in turn; goes on from line to line. None: all is drawn.
+class Dashes {
+ public:
+  Dashes() = default;
+  /// Without zeros throughout; `gapFirst` begins with what is left out.
+  Dashes(std::vector<int> lengths, bool gapFirst);
+  /// Whether the next pixel is drawn.
+  bool next();
+
+ private:
+  std::vector<int> lengths_;
+  std::size_t at_ = 0;
+  int left_ = 0;
+  bool drawn_ = true;
+};
+
+/// A line of one pixel, its end drawn; its begin only when it does not go on from another line's end.
+void line(Surface& s, const Target& t, Point from, Point to, const Brush& brush, unsigned rop,
+          Dashes& dashes, bool goesOn);
+
+/// One operand of a composition: where its corner lies, how it is transformed (16.16 fixed, two rows of three),
+/// filtered and repeated.
+struct Operand {
+  ImagePtr image;
+  Point origin;
+  std::optional<std::array<std::int32_t, 6>> transform;
+  unsigned filter = 0, repeat = 0;
+  bool isOpaque = false;
+};
+struct Composition {
+  unsigned op = 3;  ///< Porter and Duff's and the other operators, numbered as X's Render extension does
+  Operand source, mask;
+  bool componentAlpha = false;
+};
+/// Throws Error{ProtocolBroken} for an operator, filter or repeat that is none.
+void compose(Surface& s, const Target& t, const Composition& composition);
 
 }  // namespace kw::spice

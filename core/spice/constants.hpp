@@ -22,7 +22,7 @@ const char* nameOf(ChannelKind kind);
 namespace cap {  // bits of the capability words
 constexpr unsigned kAuthSelection = 0, kAuthSpice = 1, kMiniHeader = 3;
 constexpr unsigned kNameAndUuid = 1, kAgentTokens = 2;
-constexpr unsigned kSizedStream = 0, kMonitorsConfig = 1, kStreamReport = 4, kLz4 = 5,
+constexpr unsigned kSizedStream = 0, kMonitorsConfig = 1, kComposite = 2, kA8Surface = 3, kStreamReport = 4, kLz4 = 5,
                    kPreferredCompression = 6, kMultiCodec = 8, kCodecMjpeg = 9;
 constexpr unsigned kVolume = 1;
 }  // namespace cap
@@ -38,7 +38,8 @@ constexpr unsigned kMode = 101, kMark = 102, kReset = 103, kCopyBits = 104, kInv
                    kDrawFill = 302, kDrawOpaque = 303, kDrawCopy = 304, kDrawBlend = 305,
                    kDrawBlackness = 306, kDrawWhiteness = 307, kDrawInvers = 308, kDrawRop3 = 309,
                    kDrawStroke = 310, kDrawText = 311, kDrawTransparent = 312, kDrawAlphaBlend = 313,
-                   kSurfaceCreate = 314, kSurfaceDestroy = 315, kStreamDataSized = 316, kMonitorsConfig = 317;
+                   kSurfaceCreate = 314, kSurfaceDestroy = 315, kStreamDataSized = 316, kMonitorsConfig = 317,
+                   kDrawComposite = 318;
 constexpr unsigned kInputsInit = 101, kKeyModifiers = 102, kMotionAck = 111;
 constexpr unsigned kCursorInit = 101, kCursorReset = 102, kCursorSet = 103, kCursorMove = 104,
                    kCursorHide = 105, kCursorInvalOne = 107, kCursorInvalAll = 108;

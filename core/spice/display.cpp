@@ -20,7 +20,7 @@ Bytes Display::initMessage(unsigned channelId) {
 }
 
 std::uint32_t Display::capabilities() {
-  return 1U << cap::kSizedStream | 1U << cap::kMonitorsConfig | 1U << cap::kLz4 |
+  return 1U << cap::kSizedStream | 1U << cap::kMonitorsConfig | 1U << cap::kComposite | 1U << cap::kA8Surface | 1U << cap::kLz4 |
          1U << cap::kPreferredCompression | 1U << cap::kMultiCodec | 1U << cap::kCodecMjpeg;
 }
 
@@ -39,7 +39,7 @@ Surface& Display::surfaceOf(std::uint32_t id) {
 void Display::take(unsigned type, ByteView body) {
   LittleReader in(body, kWhat);
   message_ = body;
-  if (type >= msg::kDrawFill && type <= msg::kDrawAlphaBlend) {
+  if ((type >= msg::kDrawFill && type <= msg::kDrawAlphaBlend) || type == msg::kDrawComposite) {
     ++commands_;
     return draw(type, body);
   }
@@ -289,6 +289,7 @@ void Display::draw(unsigned type, ByteView body) {
     }
     case msg::kDrawText: drawText(in, base, body); break;
     case msg::kDrawStroke: drawStroke(in, base, body); break;
+    case msg::kDrawComposite: drawComposite(in, base, body); break;
     default: break;
   }
   touched(base);
@@ -332,9 +333,65 @@ void Display::drawText(LittleReader& in, const Base& base, ByteView body) {
   }
 }
 
+/// Flags, and for a dashed line how many lengths and where they are: 28.4 fixed point each.
+Dashes Display::readDashes(LittleReader& in, ByteView body) const {
+  constexpr unsigned kGapFirst = 4, kStyled = 8;
+  const unsigned flags = in.u8();
+  if ((flags & kStyled) == 0) return {};
+  const unsigned count = in.u8();
+  const std::uint32_t at = in.u32();
+  if (at == 0 || at >= body.size()) protocolBroken(kWhat, "its dashes are missing");
+  LittleReader style(body.subspan(at), kWhat);
+  std::vector<int> lengths;
+  bool any = false;
+  for (unsigned i = 0; i < count; ++i) {
+    const int length = (style.s32() + 8) >> 4;
+    if (length < 0 || length > 65536) protocolBroken(kWhat, "a dash of an impossible length");
+    lengths.push_back(length);
+    any = any || length > 0;
+  }
+  if (!any) return {};
+  if (lengths.size() % 2 != 0) lengths.insert(lengths.end(), lengths.begin(), lengths.end());
+  return {std::move(lengths), (flags & kGapFirst) != 0};
+}
+
+Operand Display::readOperand(ByteView body, std::uint32_t image, unsigned filter, unsigned repeat) {
+  Operand operand;
+  operand.image = imageAt(body, image);
+  if (!operand.image) protocolBroken(kWhat, "its image is missing");
+  operand.filter = filter, operand.repeat = repeat;
+  return operand;
+}
+
+void Display::drawComposite(LittleReader& in, const Base& base, ByteView body) {
+  const std::uint32_t flags = in.u32();
+  const auto has = [flags](unsigned bit) { return (flags >> bit & 1) != 0; };
+  constexpr unsigned kComponentAlpha = 18, kMask = 19, kSourceTransform = 20, kMaskTransform = 21,
+                     kSourceOpaque = 22, kMaskOpaque = 23;
+  Composition c;
+  c.op = flags & 0xff;
+  c.componentAlpha = has(kComponentAlpha);
+  c.source = readOperand(body, in.u32(), flags >> 8 & 7, flags >> 14 & 3);
+  if (has(kMask)) c.mask = readOperand(body, in.u32(), flags >> 11 & 7, flags >> 16 & 3);
+  const auto transform = [&in](Operand& operand) {
+    operand.transform.emplace();
+    for (std::int32_t& v : *operand.transform) v = in.s32();
+  };
+  if (has(kSourceTransform)) transform(c.source);
+  if (has(kMaskTransform)) transform(c.mask);
+  const auto origin = [&in] {
+    const int x = static_cast<std::int16_t>(in.u16());
+    return Point{x, static_cast<std::int16_t>(in.u16())};
+  };
+  c.source.origin = origin();
+  c.mask.origin = origin();
+  c.source.isOpaque = has(kSourceOpaque), c.mask.isOpaque = has(kMaskOpaque);
+  compose(*base.surface, base.target, c);
+}
+
 void Display::drawStroke(LittleReader& in, const Base& base, ByteView body) {
   const std::uint32_t at = in.u32();
-  if ((in.u8() & 8) != 0) in.skip(1 + 4);  // a dashed line is drawn whole
+  Dashes dashes = readDashes(in, body);
   const Brush brush = readBrush(in);
   const unsigned rop = in.u16();
   if (at == 0 || at >= body.size()) protocolBroken(kWhat, "its path is missing");
@@ -342,6 +399,7 @@ void Display::drawStroke(LittleReader& in, const Base& base, ByteView body) {
   const std::uint32_t segments = path.u32();
   if (segments > kMostRects) protocolBroken(kWhat, "a path of " + std::to_string(segments) + " segments");
   std::optional<Point> pen;
+  bool goesOn = false;
   std::uint64_t total = 0;
   Point first;
   for (std::uint32_t i = 0; i < segments; ++i) {
@@ -349,17 +407,17 @@ void Display::drawStroke(LittleReader& in, const Base& base, ByteView body) {
     const std::uint32_t points = path.u32();
     total += points;
     if (total > kMostRects) protocolBroken(kWhat, "a path of " + std::to_string(total) + " points");
-    if ((flags & 1) != 0) pen.reset();
+    if ((flags & 1) != 0) pen.reset(), goesOn = false;
     for (std::uint32_t n = 0; n < points; ++n) {
       const Point fixed = readPoint(path);  // 28.4 fixed point
       const Point to{(fixed.x + 8) >> 4, (fixed.y + 8) >> 4};
       if (pen)
-        line(*base.surface, base.target, *pen, to, brush, rop);
+        line(*base.surface, base.target, *pen, to, brush, rop, dashes, std::exchange(goesOn, true));
       else
         first = to;
       pen = to;
     }
-    if ((flags & 8) != 0 && pen) line(*base.surface, base.target, *pen, first, brush, rop);
+    if ((flags & 8) != 0 && pen) line(*base.surface, base.target, *pen, first, brush, rop, dashes, std::exchange(goesOn, true));
   }
 }
 

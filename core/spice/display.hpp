@@ -72,6 +72,9 @@ class Display {
   void remember(std::uint64_t id, const ImagePtr& image);
   void draw(unsigned type, ByteView body);
   void drawText(LittleReader& in, const Base& base, ByteView body);
+  Dashes readDashes(LittleReader& in, ByteView body) const;
+  Operand readOperand(ByteView body, std::uint32_t image, unsigned filter, unsigned repeat);
+  void drawComposite(LittleReader& in, const Base& base, ByteView body);
   void drawStroke(LittleReader& in, const Base& base, ByteView body);
   void createSurface(LittleReader& in);
   void monitors(LittleReader& in);

@@ -1,21 +1,18 @@
-// LZ and GLZ: runs and matches over pixels, with the numbers of their headers in network byte order.
+// Reads LZ, GLZ and LZ4.
 #include <lz4.h>
 
 #include <algorithm>
 
 #include "base/little.hpp"
 #include "spice/constants.hpp"
+#include "spice/lz_format.hpp"
 #include "spice/pixels.hpp"
 
 namespace kw::spice {
 
 namespace {
 
-constexpr std::uint32_t kMagic = 0x20205a4c;  // "  ZL" as it lies
-constexpr unsigned kPalette1Le = 1, kPalette1Be = 2, kPalette4Le = 3, kPalette4Be = 4, kPalette8 = 5,
-                   kRgb16 = 6, kRgb24 = 7, kRgb32 = 8, kRgba = 9, kXxxa = 10, kA8 = 11;
-constexpr unsigned kMostPlain = 32;
-constexpr std::size_t kMostDistance = 8191;
+using namespace lz;
 
 class In {
  public:
@@ -320,57 +317,6 @@ Image decodeLz4(ByteView data, Size size) {
   }
   if (!topDown) flip(image);
   return image;
-}
-
-Bytes encodeLz(const Pixel* pixels, std::size_t stride, Size size) {
-  ByteWriter out;
-  out.u32(kMagic).u32(0x00010001).u32(kRgb32).u32(static_cast<std::uint32_t>(size.width));
-  out.u32(static_cast<std::uint32_t>(size.height)).u32(static_cast<std::uint32_t>(size.width * 4)).u32(1);
-  const std::size_t w = static_cast<std::size_t>(size.width),
-                    count = w * static_cast<std::size_t>(size.height);
-  const auto at = [&](std::size_t i) { return pixels[i / w * stride + i % w] & 0xffffff; };
-  std::size_t i = 0;
-  const auto match = [&](std::size_t length, std::size_t distance) {
-    const std::size_t biased = length - Rgb32Unit::kBias, back = distance - 1;
-    const std::size_t shown = std::min<std::size_t>(biased, 6);
-    out.u8(static_cast<unsigned>((shown + 1) << 5 | back >> 8));
-    if (shown == 6) {
-      std::size_t left = biased - 6;
-      for (; left >= 255; left -= 255) out.u8(255);
-      out.u8(static_cast<unsigned>(left));
-    }
-    out.u8(static_cast<unsigned>(back & 0xff));
-  };
-  std::size_t plainFrom = 0;
-  const auto flush = [&](std::size_t until) {
-    while (plainFrom < until) {
-      const std::size_t n = std::min<std::size_t>(32, until - plainFrom);
-      out.u8(static_cast<unsigned>(n - 1));
-      for (std::size_t k = 0; k < n; ++k) {
-        const Pixel p = at(plainFrom + k);
-        out.u8(p & 0xff).u8(p >> 8 & 0xff).u8(p >> 16);
-      }
-      plainFrom += n;
-    }
-  };
-  while (i < count) {
-    // Runs of one colour, and rows as the row above: what desktops are made of.
-    std::size_t run = 0, above = 0;
-    if (i > 0)
-      while (i + run < count && at(i + run) == at(i - 1)) ++run;
-    if (run < 4 && i >= w && w < kMostDistance - 1)
-      while (i + above < count && at(i + above) == at(i + above - w)) ++above;
-    if (std::max(run, above) < 3) {
-      ++i;
-      continue;
-    }
-    flush(i);
-    run >= above ? match(run, 1) : match(above, w);
-    i += std::max(run, above);
-    plainFrom = i;
-  }
-  flush(count);
-  return out.take();
 }
 
 }  // namespace kw::spice

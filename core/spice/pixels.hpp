@@ -44,7 +44,4 @@ class GlzWindow {
   std::size_t pixels_ = 0;
 };
 
-/// For the server side: LZ of true colour.
-Bytes encodeLz(const Pixel* pixels, std::size_t stride, Size size);
-
 }  // namespace kw::spice

@@ -6,7 +6,7 @@
 
 #include <algorithm>
 
-#include "spice/pixels.hpp"
+#include "codec/zip.hpp"
 
 namespace kw::spice {
 
@@ -250,8 +250,30 @@ void putRect(LittleWriter& out, const Rect& r) {
 }
 }  // namespace
 
+std::pair<unsigned, Bytes> ServerChannel::packed(const Rect& a) {
+  const Pixel* pixels = picture_->at(a.x, a.y);
+  const std::size_t stride = picture_->stride();
+  const auto sized = [](unsigned kind, ByteView data, std::optional<std::size_t> plain = {}) {
+    LittleWriter out;
+    if (plain) out.u32(static_cast<std::uint32_t>(*plain));
+    out.u32(static_cast<std::uint32_t>(data.size())).bytes(data);
+    return std::pair(kind, out.take());
+  };
+  switch (options_.packing) {
+    case ImagePacking::Lz: break;
+    case ImagePacking::Glz: return sized(image::kGlzRgb, glz_.encode(pixels, stride, a.size()));
+    case ImagePacking::ZlibGlz: {
+      const Bytes plain = glz_.encode(pixels, stride, a.size());
+      return sized(image::kZlibGlz, deflateWhole(plain), plain.size());
+    }
+    case ImagePacking::Quic: return sized(image::kQuic, encodeQuic(pixels, stride, a.size()));
+    case ImagePacking::Jpeg: return sized(image::kJpeg, jpeg_.encode(*picture_, a, 85));
+  }
+  return sized(image::kLzRgb, encodeLz(pixels, stride, a.size()));
+}
+
 void ServerChannel::sendImage(const Rect& a) {
-  const Bytes data = encodeLz(picture_->at(a.x, a.y), picture_->stride(), a.size());
+  const auto [kind, data] = packed(a);
   LittleWriter out;
   out.u32(0);
   putRect(out, a);
@@ -262,11 +284,11 @@ void ServerChannel::sendImage(const Rect& a) {
   out.u16(8).u8(0);
   out.u8(0).u32(0).u32(0).u32(0);
   out.u64(0)
-      .u8(image::kLzRgb)
+      .u8(kind)
       .u8(0)
       .u32(static_cast<std::uint32_t>(a.width))
       .u32(static_cast<std::uint32_t>(a.height));
-  out.u32(static_cast<std::uint32_t>(data.size())).bytes(data);
+  out.bytes(data);
   send(msg::kDrawCopy, out.view());
 }
 

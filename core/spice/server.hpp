@@ -1,5 +1,5 @@
 // The server side of SPICE for one channel's connection; a visit is several of them. Shows a shared
-// Framebuffer with up to four screens as LZ images or as an MJPEG stream; pointer, keys, the agent's
+// Framebuffer with up to four screens as images or as an MJPEG stream; pointer, keys, the agent's
 // clipboard and screens. Used by the lab and by tests. Everything runs on one strand.
 #pragma once
 #include <memory>
@@ -13,8 +13,12 @@
 #include "picture/region.hpp"
 #include "spice/channel.hpp"
 #include "spice/cursor.hpp"
+#include "spice/packing.hpp"
 
 namespace kw::spice {
+
+/// How a server packs its images.
+enum class ImagePacking { Lz, Glz, ZlibGlz, Quic, Jpeg };
 
 struct ServerOptions {
   std::string name = "machine";
@@ -24,6 +28,7 @@ struct ServerOptions {
   unsigned mostScreens = 1;
   bool sound = false;  ///< lists a channel for it
   Bytes uuid{};        ///< 16 bytes, or none
+  ImagePacking packing = ImagePacking::Lz;
 };
 
 class ServerEvents {
@@ -65,6 +70,8 @@ class ServerChannel {
   void beginDisplay();
   void sendScreens();
   void compose();
+  /// The image's kind and what follows its head.
+  std::pair<unsigned, Bytes> packed(const Rect& area);
   void sendImage(const Rect& area);
   void sendFrame(const Rect& area);
   void agentData(ByteView piece);
@@ -84,6 +91,7 @@ class ServerChannel {
   Bytes outgoing_, agentBytes_;
   Region damage_;
   JpegEncoder jpeg_;
+  GlzWriter glz_;
   std::string clipboard_;
   Point at_;
   unsigned buttons_ = 0, motions_ = 0;

@@ -234,6 +234,44 @@ TEST_CASE("SPICE GLZ: an image may refer to an earlier one, and to nothing that 
   CHECK(breaks([&] { window.decode(past.view(), {4, 1}); }));
 }
 
+TEST_CASE("SPICE QUIC: what is written is read again, with alpha too, whatever the width", "[spice]") {
+  for (const Size size : {Size{97, 53}, Size{1, 1}, Size{3, 40}, Size{2100, 9}}) {
+    Framebuffer picture = colourfulPicture(size);
+    for (int y = 0; y < size.height; ++y)
+      for (int x = 0; x < size.width; ++x)
+        if ((x / 40 + y / 7) % 2 == 0) *picture.at(x, y) = rgb(200, 210, 220);  // flat stretches: runs
+    for (const bool alpha : {false, true}) {
+      if (alpha) *picture.at(0, size.height / 2) = 0x33445566;
+      const Bytes packed = encodeQuic(picture.row(0), picture.stride(), size, alpha);
+      const spice::Image image = decodeQuic(packed, size);
+      CHECK(image.hasAlpha == alpha);
+      for (int y = 0; y < size.height; ++y)
+        for (int x = 0; x < size.width; ++x)
+          if (image.row(y)[x] != picture.pixel(x, y)) FAIL(size.width << " wide: " << x << "," << y);
+      if (size.width > 1) CHECK(breaks([&] { decodeQuic(ByteView(packed).first(packed.size() / 2), size); }));
+    }
+  }
+}
+
+TEST_CASE("SPICE GLZ: what is written is read again, also by the images before it", "[spice]") {
+  GlzWriter writer;
+  GlzWindow window;
+  Framebuffer picture = colourfulPicture({640, 480});
+  std::size_t first = 0;
+  for (int n = 0; n < 6; ++n) {
+    *picture.at(100 + n, 200) = rgb(static_cast<unsigned>(n), 1, 2);
+    const Bytes packed = writer.encode(picture.row(0), picture.stride(), picture.size());
+    if (n == 0)
+      first = packed.size();
+    else
+      CHECK(packed.size() < first / 20);
+    const ImagePtr image = window.decode(packed, picture.size());
+    for (int y = 0; y < 480; ++y)
+      for (int x = 0; x < 640; ++x)
+        if (image->row(y)[x] != picture.pixel(x, y)) FAIL(n << ": " << x << "," << y);
+  }
+}
+
 TEST_CASE("SPICE QUIC: broken data ends in an error, whatever it is", "[spice]") {
   LittleWriter head;
   head.u32(0x43495551).u32(0).u32(4).u32(64).u32(48);
@@ -348,6 +386,8 @@ TEST_CASE("SPICE: sound that is switched on while it plays is heard from then on
   bench.on([&] { return bench.visitor->wantSound(false), 0; });
   CHECK(bench.until([&] { return bench.seen.soundEnd == 1; }));
   play(3);
+  bench.each([](ServerChannel& c) { c.setPointer({{2, 2}, {0, 0}, std::vector<Pixel>(4, 0xff0000ff)}); });
+  REQUIRE(bench.until([&] { return bench.seen.shape.pixels.size() == 4; }));
   bench.each([](ServerChannel& c) { c.endSound(); });
   bench.each([](ServerChannel& c) { c.beginSound(1, 44100); });
   bench.on([&] { return bench.visitor->wantSound(true), 0; });
@@ -364,6 +404,54 @@ TEST_CASE("SPICE: a stream of pictures is shown nearly as it was", "[spice]") {
   // Photographs lose a little; a flat area must not lose much.
   CHECK(std::abs(static_cast<int>(bench.picture->pixel(20, 16) >> 8 & 0xff) -
                  static_cast<int>(bench.shown->pixel(20, 16) >> 8 & 0xff)) < 24);
+}
+
+TEST_CASE("SPICE: every packing shows the same picture", "[spice]") {
+  using P = ImagePacking;
+  for (const auto& [packing, form] : {std::pair{P::Lz, "LZ"}, {P::Glz, "GLZ"}, {P::ZlibGlz, "zlib + GLZ"},
+                                      {P::Quic, "QUIC"}, {P::Jpeg, "JPEG"}}) {
+    INFO(form);
+    Bench bench;
+    bench.server.packing = packing;
+    bench.open();
+    REQUIRE(bench.live());
+    CHECK(bench.on([&, name = std::string(form)] { return bench.visitor->figures().imagesByForm.contains(name); }));
+    if (packing == P::Jpeg) {  // loses a little
+      CHECK(std::abs(static_cast<int>(bench.picture->pixel(20, 16) >> 8 & 0xff) -
+                     static_cast<int>(bench.shown->pixel(20, 16) >> 8 & 0xff)) < 24);
+      continue;
+    }
+    for (int y = 0; y < 200; ++y)
+      for (int x = 0; x < 320; ++x)
+        if (bench.picture->pixel(x, y) != bench.shown->pixel(x, y)) FAIL(x << "," << y);
+  }
+}
+
+TEST_CASE("SPICE: a JPEG brings its alpha along", "[spice]") {
+  Screen1 s;
+  s.surface(0, 8, 4);
+  s.display.take(msg::kDrawFill, fillMessage({0, 0, 8, 4}, 0xffffff));
+  Framebuffer black({8, 4});
+  for (int y = 0; y < 4; ++y)
+    for (int x = 0; x < 8; ++x) *black.at(x, y) = kOpaque;
+  JpegEncoder encoder;
+  const Bytes jpeg = encoder.encode(black, black.rect(), 90);
+  ByteWriter alpha = lzHead(10, 8, 4);
+  alpha.u8(31);
+  for (unsigned i = 0; i < 32; ++i) alpha.u8(i < 16 ? 255 : 0);
+  const auto drawn = [&](std::size_t jpegSize) {
+    LittleWriter out;
+    base(out, {0, 0, 8, 4});
+    out.u8(0).u8(255).u32(static_cast<std::uint32_t>(out.size() + 4 + 16));
+    for (std::uint32_t v : {0U, 0U, 4U, 8U}) out.u32(v);
+    out.u64(0).u8(image::kJpegAlpha).u8(0).u32(8).u32(4).u8(1).u32(static_cast<std::uint32_t>(jpegSize));
+    out.u32(static_cast<std::uint32_t>(jpeg.size() + alpha.size())).bytes(jpeg).bytes(alpha.view());
+    return out.take();
+  };
+  s.display.take(msg::kDrawAlphaBlend, drawn(jpeg.size()));
+  CHECK((s.at(3, 1) & 0xff) < 8);
+  CHECK(s.at(3, 3) == rgb(255, 255, 255));
+  CHECK(breaks([&] { s.display.take(msg::kDrawAlphaBlend, drawn(jpeg.size() + alpha.size() + 1)); }));
 }
 
 TEST_CASE("SPICE drawing: fills, raster operations, clips, copies, brushes and masks", "[spice]") {
@@ -423,6 +511,84 @@ TEST_CASE("SPICE drawing: fills, raster operations, clips, copies, brushes and m
   CHECK(s.at(1, 0) == rgb(0xbb, 0, 0));
   s.display.take(msg::kInvalAllPixmaps, {});
   CHECK(breaks([&] { s.display.take(msg::kDrawCopy, bitmap(image::kFromCache)); }));
+}
+
+TEST_CASE("SPICE strokes: dashes go on around corners, and may begin with a gap", "[spice]") {
+  const auto stroke = [](unsigned flags, const std::vector<int>& style) {
+    LittleWriter out;
+    base(out, {0, 0, 8, 4});
+    const std::size_t pathAt = out.size() + 4 + 1 + ((flags & 8) != 0 ? 5 : 0) + 5 + 4;
+    const std::size_t pathSize = 4 + 1 + 4 + 3 * 8;
+    out.u32(static_cast<std::uint32_t>(pathAt)).u8(flags);
+    if ((flags & 8) != 0)
+      out.u8(static_cast<unsigned>(style.size())).u32(static_cast<std::uint32_t>(pathAt + pathSize));
+    out.u8(1).u32(0xffffff).u16(8).u16(8);
+    out.u32(1).u8(1).u32(3);
+    for (int v : {0, 0, 7, 0, 7, 3}) out.u32(static_cast<std::uint32_t>(v * 16));
+    for (int v : style) out.u32(static_cast<std::uint32_t>(v * 16));
+    return out.take();
+  };
+  const auto shown = [&](unsigned flags, const std::vector<int>& style) {
+    Screen1 s;
+    s.surface(0, 8, 4);
+    s.display.take(msg::kDrawStroke, stroke(flags, style));
+    std::string row, column;
+    for (int x = 0; x < 8; ++x) row += s.at(x, 0) == rgb(255, 255, 255) ? '#' : '.';
+    for (int y = 1; y < 4; ++y) column += s.at(7, y) == rgb(255, 255, 255) ? '#' : '.';
+    return row + " " + column;
+  };
+  CHECK(shown(0, {}) == "######## ###");
+  CHECK(shown(8, {3, 2}) == "###..### ..#");
+  CHECK(shown(8 | 4, {3, 2}) == "...##... ##.");
+  CHECK(shown(8, {2}) == "##..##.. ##.");
+  CHECK(shown(8, {0, 0}) == "######## ###");
+  CHECK(breaks([&] { shown(8, {-1, 2}); }));
+}
+
+TEST_CASE("SPICE compositions: operators, masks, repeats and transforms", "[spice]") {
+  struct Wish {
+    unsigned flags = 3;  // over
+    bool mask = false;
+    std::optional<std::array<int, 6>> transform;
+    Point origin;
+  };
+  // A source of 2 x 1: half red, opaque blue; a mask that lets through the left column only.
+  const auto message = [](const Wish& wish) {
+    LittleWriter out;
+    base(out, {0, 0, 4, 2});
+    const std::size_t sourceAt =
+        out.size() + 4 + 4 + (wish.mask ? 4 : 0) + (wish.transform ? 24 : 0) + 8;
+    const std::size_t imageSize = 8 + 1 + 1 + 8 + 1 + 1 + 12 + 4 + 8;
+    out.u32(wish.flags).u32(static_cast<std::uint32_t>(sourceAt));
+    if (wish.mask) out.u32(static_cast<std::uint32_t>(sourceAt + imageSize));
+    if (wish.transform)
+      for (int v : *wish.transform) out.u32(static_cast<std::uint32_t>(v));
+    out.u16(static_cast<unsigned>(wish.origin.x)).u16(static_cast<unsigned>(wish.origin.y)).u16(0).u16(0);
+    for (const auto& [left, right] : {std::pair{0x80800000U, 0xff0000ffU}, {0xff000000U, 0U}}) {
+      out.u64(0).u8(image::kBitmap).u8(0).u32(2).u32(1);
+      out.u8(9).u8(4).u32(2).u32(1).u32(8).u32(0).u32(left).u32(right);
+    }
+    return out.take();
+  };
+  const auto drawn = [&](const Wish& wish) {
+    Screen1 s;
+    s.surface(0, 4, 2);
+    s.display.take(msg::kDrawFill, fillMessage({0, 0, 4, 2}, 0xffffff));
+    s.display.take(msg::kDrawComposite, message(wish));
+    return std::vector<Pixel>{s.at(0, 0), s.at(1, 0), s.at(2, 0), s.at(0, 1)};
+  };
+  const Pixel white = rgb(255, 255, 255), pink = rgb(255, 127, 127), blue = rgb(0, 0, 255);
+  CHECK(drawn({}) == std::vector<Pixel>{pink, blue, white, white});
+  CHECK(drawn({3 | 1U << 14, false, {}, {}}) == std::vector<Pixel>{pink, blue, pink, pink});  // repeated
+  CHECK(drawn({3 | 1U << 19, true, {}, {}}) == std::vector<Pixel>{pink, white, white, white});
+  CHECK(drawn({3, false, {}, {1, 0}})[0] == blue);
+  // Stretched to twice its width, the nearest pixel each.
+  CHECK(drawn({3 | 3U << 8 | 1U << 20, false, std::array{0x8000, 0, 0, 0, 0x10000, 0}, {}}) ==
+        std::vector<Pixel>{pink, pink, blue, white});
+  CHECK(drawn({0, false, {}, {}})[0] == kOpaque);  // cleared
+  CHECK(breaks([&] { drawn({0x0f, false, {}, {}}); }));
+  CHECK(breaks([&] { drawn({3 | 7U << 8, false, {}, {}}); }));
+  CHECK(breaks([&] { drawn({3 | 1U << 19, false, {}, {}}); }));  // its mask is missing
 }
 
 TEST_CASE("SPICE: the 256 raster operations follow their code", "[spice]") {

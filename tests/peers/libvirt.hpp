@@ -3,6 +3,7 @@
 #include <string>
 #include <vector>
 
+#include "tests/peers/linux_guest.hpp"
 #include "tests/support.hpp"
 
 namespace kw::test {
@@ -19,8 +20,8 @@ class Libvirtd {
   [[nodiscard]] std::string uri() const;
   /// virsh's output; what it says wrong is thrown as std::runtime_error.
   std::string virsh(const std::string& arguments) const;
-  /// Memtest with a VNC console on a port of the host's choice and a serial port on a socket.
-  void define(const std::string& name, const std::string& graphics) const;
+  /// Memtest (or a guest with a port for an agent) with what `graphics` says and a serial port on a socket.
+  void define(const std::string& name, const std::string& graphics, const LinuxGuest* guest = nullptr) const;
   [[nodiscard]] std::filesystem::path folder() const { return folder_.path; }
   /// Killed and started again, as a host that is restarted; its machines run on.
   void restart();

@@ -9,50 +9,13 @@
 #include "route/checker.hpp"
 #include "tests/peers/libvirt.hpp"
 #include "tests/peers/qemu.hpp"
+#include "tests/peers/watched_host.hpp"
 
 using namespace kw;
 using namespace kw::test;
 using namespace kw::host;
 
 namespace {
-
-struct Watching {
-  explicit Watching(const std::string& address) {
-    HostRecord record;
-    record.name = "fernery";
-    record.address = address;
-    host = std::make_shared<Host>(record, AdapterTools{runtime.strand(), systemClock(), {}, {}});
-    host->start();
-  }
-  ~Watching() { host->end(); }
-  bool live() {
-    return eventually([&] { return host->view().stage == HostStage::Live; }, std::chrono::seconds(20));
-  }
-  std::optional<StockMachine> machine(const std::string& name) {
-    const auto stock = host->view().stock;
-    for (const auto& [id, m] : *stock)
-      if (m.name == name) return m;
-    return std::nullopt;
-  }
-  /// Within two seconds, as it is promised.
-  bool soon(const std::string& name, Running state,
-            std::chrono::milliseconds limit = std::chrono::seconds(2)) {
-    return eventually([&] { return machine(name) && machine(name)->state == state; }, limit);
-  }
-  std::string power(const std::string& name, PowerAct act) {
-    return order([&](Host::Done d) { host->power(machine(name)->id, act, std::move(d)); });
-  }
-  std::string change(const std::string& name, const ConsoleChange& what) {
-    return order([&](Host::Done d) { host->change(machine(name)->id, what, std::move(d)); });
-  }
-  static std::string order(const std::function<void(Host::Done)>& give) {
-    std::promise<std::string> done;
-    give([&](std::exception_ptr e) { done.set_value(e ? messageOf(e) : ""); });
-    return done.get_future().get();
-  }
-  Runtime runtime{2};
-  std::shared_ptr<Host> host;
-};
 
 bool answers(int port, const std::string& scheme = "vnc") {
   bool out = false;
