@@ -334,7 +334,8 @@ int power(const PowerWords& words) {
   const auto stateIs = [&](Running wanted) {
     return [&, wanted](const HostView& v) {
       const auto m = v.stock->find(at.id);
-      return m != v.stock->end() && m->second.state == wanted;
+      // Some hosts know a machine only while it runs.
+      return m == v.stock->end() ? wanted == Running::Off : m->second.state == wanted;
     };
   };
   if (words.verb == "status") {

@@ -265,16 +265,25 @@ void PictureView::wantPictureSize() {
   session_->session().requestSize(wanted);
 }
 
-void PictureView::wantScreenSize(Size wanted) {
-  std::vector<ScreenOffer> plan = session_->offers();
-  int number = 0, x = 0;
+namespace {
+/// One screen of another size; those right of it and below it move along, so that nobody changes sides.
+std::vector<ScreenOffer> withSize(std::vector<ScreenOffer> plan, std::size_t which, Size size) {
+  const Rect before = plan[which].area;
   for (ScreenOffer& s : plan) {
-    if (!s.on) continue;
-    if (++number == screenNumber_) s.area.width = wanted.width & ~7, s.area.height = wanted.height;
-    s.area.x = x;  // the others keep their places beside it
-    x += s.area.width;
+    if (s.area.x >= before.right()) s.area.x += size.width - before.width;
+    if (s.area.y >= before.bottom()) s.area.y += size.height - before.height;
   }
-  if (!plan.empty()) session_->session().arrangeScreens(plan);
+  plan[which].area.width = size.width, plan[which].area.height = size.height;
+  return plan;
+}
+}  // namespace
+
+void PictureView::wantScreenSize(Size wanted) {
+  const std::vector<ScreenOffer> plan = session_->offers();
+  int number = 0;
+  for (std::size_t i = 0; i < plan.size(); ++i)
+    if (plan[i].on && ++number == screenNumber_)
+      return session_->session().arrangeScreens(withSize(plan, i, {wanted.width & ~7, wanted.height}));
 }
 
 void PictureView::updateCursor() {

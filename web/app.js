@@ -281,6 +281,7 @@ class Visit {
     if (m.clip) this.takeClip(m.clip);
     if (m.handAsked) this.askedForHand(m.handAsked);
     if (m.message) note(m.message);
+    if (m.written) this.showWritten(m.written);
     if (m.remark) note(m.remark);
     if (m.sentAway) this.awayWhy = m.sentAway;
   }
@@ -312,6 +313,14 @@ class Visit {
     fill(card);
     this.face.append(card);
     return card;
+  }
+  showWritten(w) {
+    this.card('written', card => {
+      card.append(make('h3', {}, `${w.who} writes`), make('p', {}, w.text));
+      const row = make('div', { class: 'row' });
+      row.append(make('button', { class: 'own', onclick: () => this.uncard('written') }, 'Read'));
+      card.append(row);
+    });
   }
   uncard(name) { this.face.querySelector(`[data-card="${name}"]`)?.remove(); }
 

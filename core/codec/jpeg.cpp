@@ -18,10 +18,11 @@ Size JpegDecoder::sizeOf(ByteView jpeg) {
   return {width, height};
 }
 
-void JpegDecoder::decode(ByteView jpeg, Size size, Pixel* out) {
+void JpegDecoder::decode(ByteView jpeg, Size size, Pixel* out, std::size_t stride) {
   if (!(sizeOf(jpeg) == size)) protocolBroken("JPEG", "has another size than was said");
-  if (tjDecompress2(handle_, jpeg.data(), jpeg.size(), reinterpret_cast<Byte*>(out), size.width,
-                    size.width * 4, size.height, TJPF_BGRA, 0) != 0 &&
+  const int pitch = stride == 0 ? size.width * 4 : static_cast<int>(stride * sizeof(Pixel));
+  if (tjDecompress2(handle_, jpeg.data(), jpeg.size(), reinterpret_cast<Byte*>(out), size.width, pitch,
+                    size.height, TJPF_BGRA, 0) != 0 &&
       tjGetErrorCode(handle_) == TJERR_FATAL)
     protocolBroken("JPEG", tjGetErrorStr2(handle_));
 }

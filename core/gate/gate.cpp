@@ -24,6 +24,7 @@ constexpr const char* kCookie = "kettle-gate";
 constexpr Seconds kSignInLasts = 12 * 3600;
 constexpr int kMostAudit = 500;
 constexpr std::size_t kMostMessage = 1 << 21;
+constexpr std::size_t kMostWritten = 1000;  // bytes of a keeper's words
 constexpr auto kTick = std::chrono::seconds(1);
 constexpr int kLookEvery = 20, kLooksAtOnce = 4;
 constexpr auto kLookLimit = std::chrono::seconds(3);
@@ -325,6 +326,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       endPass(page, message["endPass"].get<Id>());
     if (message.contains("passes")) page.out->put(dumped({{"passes", passesJson(page.person)}}));
     if (message.contains("endVisit") && message["endVisit"].is_object()) endVisit(page, message["endVisit"]);
+    if (message.contains("write") && message["write"].is_object()) writeTo(page, message["write"]);
     if (message.contains("power") && message["power"].is_object()) orderPower(page, message["power"]);
     if (message.contains("audit") && message["audit"].is_object())
       page.out->put(dumped(auditJson(page.person, message["audit"])));
@@ -451,6 +453,24 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
       store.audit(page.person.name, page.from, "ends a visit", {{"machine", v.machine}, {"of", v.who}});
       const auto keep = room->second;
       keep->sendAway(number, "ended by " + page.person.name);
+      return;
+    }
+  }
+
+  /// A keeper's words to one visitor.
+  void writeTo(Page& page, const Json& wish) {
+    const auto room = rooms.find(idIn(wish, "way"));
+    if (room == rooms.end() || page.person.role != Role::Keeper) return;
+    const auto text = wish.find("text");
+    if (text == wish.end() || !text->is_string()) return;
+    const std::string words = cleanUtf8(text->get<std::string>().substr(0, kMostWritten));
+    if (words.empty()) return;
+    const Id number = idIn(wish, "visit");
+    for (const VisitFacts& v : room->second->visits()) {
+      if (v.number != number) continue;
+      store.audit(page.person.name, page.from, "writes to a visitor",
+                  {{"machine", v.machine}, {"of", v.who}, {"text", words}});
+      room->second->write(number, page.person.name, words);
       return;
     }
   }

@@ -3,6 +3,7 @@
 #include <sys/mman.h>
 #include <unistd.h>
 
+#include "gate/counted_stream.hpp"
 #include "gate/text_rows.hpp"
 #include "session/keys.hpp"
 #include "session/text_console.hpp"
@@ -101,7 +102,7 @@ struct Room::Visitor : rfb::ServerEvents {
   std::function<void(std::string)> dismiss;
   std::shared_ptr<rfb::Server> picture;
   RowsShown rows;
-  std::uint64_t bytes = 0;
+  std::uint64_t sent = 0, taken = 0;  ///< bytes to the browser and from it, as far as the machine is concerned
 };
 
 /// Brings the session's events to the gateway's strand.
@@ -257,7 +258,11 @@ Id Room::join(const Person& person, const std::string& from, std::function<void(
               std::function<void(std::string)> dismiss) {
   auto v = std::make_shared<Visitor>(*this, next_++, person);
   v->from = from;
-  v->tell = std::move(tell);
+  // Held by the visitor itself.
+  v->tell = [visitor = v.get(), tell = std::move(tell)](std::string text) {
+    visitor->sent += text.size();
+    tell(std::move(text));
+  };
   v->dismiss = std::move(dismiss);
   Visitor& here = *v;
   visitors_.push_back(std::move(v));
@@ -371,6 +376,8 @@ void Room::leave(Id number, const std::string& why) {
                {"way", plan_.label},
                {"visit", number},
                {"seconds", nowSeconds() - gone->since},
+               {"sent", gone->sent},
+               {"taken", gone->taken},
                {"why", why}});
   if (hand_ == number) {
     hand_ = 0;
@@ -416,6 +423,12 @@ void Room::endAll(const std::string& why) {
 void Room::say(Id number, const std::string& text) {
   if (Visitor* v = find(number))
     v->tell(Json{{"message", text}}.dump(-1, ' ', false, Json::error_handler_t::replace));
+}
+
+void Room::write(Id number, const std::string& who, const std::string& text) {
+  if (Visitor* v = find(number))
+    v->tell(Json{{"written", {{"who", who}, {"text", text}}}}.dump(-1, ' ', false,
+                                                                   Json::error_handler_t::replace));
 }
 
 void Room::personIs(Id number, const std::optional<Person>& person) {
@@ -555,9 +568,11 @@ Task<void> Room::showPicture(Id number, StreamPtr stream) {
   const auto server = std::make_shared<rfb::Server>(plan_.strand, session_->picture(), screens_, options, *v);
   v->picture = server;
   if (shape_) server->setCursor({shape_->size, shape_->hotspot, shape_->pixels});
+  StreamPtr counted = std::make_unique<CountedStream>(
+      std::move(stream), [v](std::size_t n) { v->taken += n; }, [v](std::size_t n) { v->sent += n; });
   std::exception_ptr failure;
   try {
-    co_await server->run(std::move(stream));
+    co_await server->run(std::move(counted));
   } catch (...) {
     failure = std::current_exception();
   }

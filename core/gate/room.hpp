@@ -67,6 +67,8 @@ class Room : public std::enable_shared_from_this<Room> {
   void sendAway(Id visitor, const std::string& why);
   void endAll(const std::string& why);
   void say(Id visitor, const std::string& text);
+  /// A keeper's words, which stay until they are closed.
+  void write(Id visitor, const std::string& who, const std::string& text);
 
   [[nodiscard]] std::vector<VisitFacts> visits() const;
   [[nodiscard]] bool empty() const { return visitors_.empty(); }

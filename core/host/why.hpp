@@ -16,7 +16,7 @@ enum class Weight {
   Trouble,  ///< this is why
 };
 struct Finding {
-  std::string code;  ///< "refused", "other-service", … (docs/guide.md lists them)
+  std::string code;  ///< "refused", "other-service", … (docs/formats.md lists them)
   Weight weight = Weight::Remark;
   std::string sentence;
   std::string cure;    ///< what a person can do

@@ -626,6 +626,14 @@ void Display::streamData(LittleReader& in, bool sized) {
   if (!sizeAllowed(static_cast<std::uint32_t>(size.width), static_cast<std::uint32_t>(size.height)) ||
       size.empty())
     protocolBroken("SPICE stream", "a frame of an impossible size");
+  Surface& surface = surfaceOf(stream.surfaceId);
+  Base base{&surface, stream.surfaceId, {dest, {dest}}};
+  ++forms_["MJPEG"];
+  ++commands_;
+  if (stream.topDown && !stream.clipped && dest.size() == size && surface.rect().contains(dest)) {
+    jpeg_.decode(data, size, surface.row(dest.y) + dest.x, static_cast<std::size_t>(surface.size.width));
+    return touched(base);
+  }
   Image frame{size, std::vector<Pixel>(static_cast<std::size_t>(size.area())), false};
   jpeg_.decode(data, size, frame.pixels.data());
   if (!stream.topDown) {
@@ -634,14 +642,11 @@ void Display::streamData(LittleReader& in, bool sized) {
       std::swap_ranges(frame.pixels.data() + a * w, frame.pixels.data() + (a + 1) * w,
                        frame.pixels.data() + b * w);
   }
-  ++forms_["MJPEG"];
-  ++commands_;
-  Base base{&surfaceOf(stream.surfaceId), stream.surfaceId, {dest, {dest}}};
   if (stream.clipped) {
     base.target.parts.clear();
     for (const Rect& r : stream.clip) base.target.parts.push_back(r.intersected(dest));
   }
-  copyImage(*base.surface, base.target, frame, {0, 0, size.width, size.height}, ropd::kPut, {});
+  copyImage(surface, base.target, frame, {0, 0, size.width, size.height}, ropd::kPut, {});
   touched(base);
 }
 

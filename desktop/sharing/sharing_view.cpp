@@ -8,6 +8,7 @@
 #include <QDoubleSpinBox>
 #include <QFrame>
 #include <QHBoxLayout>
+#include <QInputDialog>
 #include <QLabel>
 #include <QLineEdit>
 #include <QLocale>
@@ -136,17 +137,19 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   auto* body = new QVBoxLayout(body_);
   body->setContentsMargins(0, 0, 0, 0);
   body->setSpacing(8);
-  const auto heading = [&](const QString& words, QPushButton* button) {
+  const auto heading = [&](const QString& words, const QList<QPushButton*>& buttons) {
     auto* line = new QHBoxLayout;
     auto* label = new QLabel(words, body_);
     label->setObjectName("heading");
     line->addWidget(label, 1);
-    line->addWidget(button);
+    for (QPushButton* button : buttons) line->addWidget(button);
     body->addLayout(line);
   };
   endVisit_ = new QPushButton(tr("End this visit"), body_);
   endVisit_->setObjectName("endVisit");
-  heading(tr("Visits now"), endVisit_);
+  write_ = new QPushButton(tr("Write…"), body_);
+  write_->setObjectName("writeTo");
+  heading(tr("Visits now"), {write_, endVisit_});
   noVisits_ = new QLabel(tr("Nobody is connected through this gateway."), body_);
   noVisits_->setObjectName("quiet");
   body->addWidget(noVisits_);
@@ -156,7 +159,7 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   body->addWidget(visits_, 1);
   endPass_ = new QPushButton(tr("End this pass"), body_);
   endPass_->setObjectName("endPass");
-  heading(tr("Passes"), endPass_);
+  heading(tr("Passes"), {endPass_});
   auto* making = new QHBoxLayout;
   way_ = new QComboBox(body_);
   way_->setAccessibleName(tr("Opens"));
@@ -213,10 +216,10 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   connect(make, &QPushButton::clicked, this, &SharingView::makePass);
   connect(endVisit_, &QPushButton::clicked, this, &SharingView::endChosenVisit);
   connect(endPass_, &QPushButton::clicked, this, &SharingView::endChosenPass);
+  connect(write_, &QPushButton::clicked, this, &SharingView::writeToChosen);
   for (QTableWidget* t : {visits_, passes_})
     connect(t, &QTableWidget::itemSelectionChanged, this, [this] {
-      endVisit_->setEnabled(!visits_->selectedItems().isEmpty());
-      endVisit_->setToolTip(endVisit_->isEnabled() ? QString() : tr("Choose a visit first."));
+      allowForVisits();
       endPass_->setEnabled(!passes_->selectedItems().isEmpty());
       endPass_->setToolTip(endPass_->isEnabled() ? QString() : tr("Choose a pass first."));
     });
@@ -399,7 +402,37 @@ void SharingView::showVisits() {
   if (const int at = way_->findData(want); at >= 0) way_->setCurrentIndex(at);
   visits_->setVisible(visits_->rowCount() > 0);
   noVisits_->setVisible(visits_->rowCount() == 0);
-  endVisit_->setEnabled(!visits_->selectedItems().isEmpty());
+  allowForVisits();
+}
+
+void SharingView::allowForVisits() {
+  const bool chosen = !visits_->selectedItems().isEmpty();
+  const QString first = chosen ? QString() : tr("Choose a visit first.");
+  endVisit_->setEnabled(chosen);
+  endVisit_->setToolTip(first);
+  const bool keeper = text(view_.me, "role") == "keeper";
+  write_->setEnabled(chosen && keeper);
+  write_->setToolTip(keeper ? first : tr("Only a keeper of the gateway writes to visitors."));
+}
+
+/// Words that stay on the visitor's page until they are read.
+void SharingView::writeToChosen() {
+  if (!client_ || visits_->selectedItems().isEmpty()) return;
+  const QTableWidgetItem* item = visits_->item(visits_->currentRow(), 0);
+  const qint64 way = item->data(kWay).toLongLong(), visit = item->data(kVisit).toLongLong();
+  const QString who = visits_->item(visits_->currentRow(), 1)->text();
+  auto* dialog = new QInputDialog(this);
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  dialog->setObjectName("writeDialog");
+  dialog->setWindowTitle(tr("Write to %1").arg(who));
+  dialog->setLabelText(tr("It stays on their page until it is read, and is kept in the audit."));
+  dialog->setOkButtonText(tr("Send"));
+  dialog->resize(420, dialog->sizeHint().height());
+  connect(dialog, &QInputDialog::textValueSelected, this, [this, way, visit](const QString& words) {
+    if (client_ && !words.trimmed().isEmpty())
+      client_->send({{"write", {{"way", way}, {"visit", visit}, {"text", words.trimmed().toStdString()}}}});
+  });
+  dialog->open();
 }
 
 void SharingView::showPasses() {

@@ -52,6 +52,8 @@ class SharingView : public QWidget {
   void askAudit();
   void makePass();
   void endChosenVisit();
+  void writeToChosen();
+  void allowForVisits();
   void endChosenPass();
 
   Desk& desk_;
@@ -62,7 +64,7 @@ class SharingView : public QWidget {
   QLineEdit *address_, *user_, *password_, *code_, *note_, *link_;
   QLabel *state_, *trouble_, *trustText_, *noVisits_, *noPasses_;
   QTableWidget *visits_, *passes_;
-  QPushButton *endVisit_, *endPass_, *trustIt_;
+  QPushButton *endVisit_, *write_, *endPass_, *trustIt_;
   QComboBox* way_;
   QDoubleSpinBox* hours_;
   QCheckBox* look_;

@@ -443,6 +443,17 @@ TEST_CASE(
     co_await GateBench::until(second, "this account only looks");
     const auto live = co_await b.page("/live", duty);
     co_await GateBench::until(live, "mist-bench");
+    // A keeper writes to a visitor; who is none does not.
+    const std::string to = "\"way\":" + std::to_string(b.way) + ",\"visit\":" + number;
+    const auto others = co_await b.page("/live", night);
+    co_await GateBench::until(others, "mist-bench");
+    co_await others->sendText("{\"write\":{" + to + ",\"text\":\"not from a keeper\"}}");
+    co_await others->sendText("{\"ping\":77}");
+    co_await GateBench::until(others, "\"pong\":77");
+    co_await live->sendText("{\"write\":{" + to + ",\"text\":\"the valve is being turned\"}}");
+    const std::string written = co_await GateBench::until(second, "\"written\"");
+    CHECK(written.find("the valve is being turned") != std::string::npos);
+    CHECK(written.find("duty") != std::string::npos);
     co_await live->sendText("{\"endVisit\":{\"way\":" + std::to_string(b.way) + ",\"visit\":" + number +
                             "}}");
     co_await GateBench::until(second, "ended by duty");
@@ -456,6 +467,17 @@ TEST_CASE(
     }
     CHECK(why.find("not yours") != std::string::npos);
   });
+  bool counted = false, wrote = false;
+  for (const nlohmann::json& told : b.gate->store().auditEntries(0, 100)) {
+    if (told.value("what", "") == "visit ends" && told.value("who", "") == "night volunteer")
+      counted = told.value("sent", 0) > 100 && told.contains("taken");
+    if (told.value("what", "") == "writes to a visitor") {
+      CHECK_FALSE(wrote);
+      wrote = told.value("text", "") == "the valve is being turned";
+    }
+  }
+  CHECK(counted);
+  CHECK(wrote);
   CHECK(b.gate->store().verifyAudit().wrongAt == 0);
 }
 

@@ -123,6 +123,11 @@ TEST_CASE("Screens are switched on and placed from the plan; one gets a window o
   REQUIRE(shown([&] { return plan->tile(1).left() < plan->tile(0).left(); }));
   QTest::mouseDClick(plan, Qt::LeftButton, {}, plan->tile(1).center());
   REQUIRE(shown([&] { return !bench.window->screenWindows().isEmpty(); }));
+  // Its size follows that window, and it stays on its side.
+  s->followsPane = true;
+  bench.window->screenWindows().first()->resize(720, 560);
+  REQUIRE(shown([&] { return s->offers()[1].area == Rect{0, 0, 720, 560}; }));
+  CHECK(shown([&] { return s->offers()[0].area.x == 720; }));
   // Switched off again; the last one is not.
   s->session().switchScreen(1, {});
   REQUIRE(shown([&] { return s->screens().size() == 1; }));

@@ -9,7 +9,9 @@
 #include "desktop/hosts/stock_view.hpp"
 #include "host/console.hpp"
 #include "lab/scenario.hpp"
+#include "lab/ssh_server.hpp"
 #include "tests/desktop/window_bench.hpp"
+#include "tests/peers/peer.hpp"
 
 using namespace kw;
 using namespace kw::test;
@@ -326,6 +328,54 @@ TEST_CASE("Why a way in does not open is shown at the side, with cures that work
   emit b.window->side()->cureClicked("drift");
   const Endpoint* way = b.desk->records().snapshot().endpointsOf(b.machineIds[0])[0];
   CHECK(parseAddress(way->address).port == b.consoles[0]->port());
+}
+
+TEST_CASE("A service that listens inside the machine only: looked at through its SSH, reached by a tunnel",
+          "[window][hosts]") {
+  if (!lab::SshServer::available()) return;
+  WindowBench b(1);
+  const int port = freeTcpPort();
+  // The machine is 127.0.0.3, where only its SSH listens; its screen listens on 127.0.0.1.
+  lab::SshServerPlan plan;
+  plan.folder = b.folder.path / "ssh", plan.address = "127.0.0.3", plan.port = static_cast<std::uint16_t>(port);
+  const lab::SshServer ssh(plan);
+  Endpoint screen = b.tools.store->load().endpoints.at(b.endpoints[0]);
+  b.tools.store->commit("ways", [&](StoreWriter& w) {
+    screen.address = "vnc://127.0.0.3:" + std::to_string(b.consoles[0]->port());
+    w.put(screen);
+    Endpoint shell;
+    shell.machine = b.machineIds[0], shell.label = "shell";
+    shell.address = "ssh://" + lab::SshServer::user() + "@127.0.0.3:" + std::to_string(port);
+    w.put(shell);
+    const Owner own{OwnerKind::WayIn, shell.id};
+    w.set(own, "ssh.keys", ssh.clientKey().string());
+    for (const char* off : {"ssh.agent", "ssh.useconfig"}) w.set(own, off, "off");
+    w.set(own, "ssh.knownhosts", (b.folder.path / "known_hosts").string());
+  });
+  b.open();
+  const auto action = [&](const QString& begin) {
+    for (const SideCheck& c : b.window->side()->checks())
+      if (c.action.startsWith(begin)) return c.action;
+    return QString();
+  };
+  const auto told = [&](const QString& part) {
+    for (const SideCheck& c : b.window->side()->checks())
+      if (c.text.contains(part)) return true;
+    return false;
+  };
+  b.window->lookWhy(b.endpoints[0]);
+  REQUIRE(shown([&] { return action("inside") == "inside"; }));
+  // Its key is not known yet, and a look asks nobody.
+  emit b.window->side()->cureClicked("inside");
+  REQUIRE(shown([&] { return told("could not be looked at from inside"); }));
+  CHECK(QApplication::activeModalWidget() == nullptr);
+  b.tools.store->pin("ssh 127.0.0.3:" + std::to_string(port), ssh.hostKeySha256());
+  emit b.window->side()->cureClicked("inside");
+  REQUIRE(shown([&] { return told("127.0.0.1 only"); }));
+  const QString tunnel = action("tunnel:");
+  CHECK(tunnel == "tunnel:palm-house-01");
+  emit b.window->side()->cureClicked(tunnel);
+  b.openLive(0);
 }
 
 TEST_CASE("50,000 machines of stock narrow at once", "[window][hosts]") {

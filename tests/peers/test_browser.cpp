@@ -8,6 +8,7 @@
 
 #include "base/file.hpp"
 #include "gate/gate.hpp"
+#include "gate/gate_client.hpp"
 #include "lab/host.hpp"
 #include "lab/scenario.hpp"
 #include "tests/hosted.hpp"
@@ -273,6 +274,31 @@ TEST_CASE(
   first.keys("xyz");  // without the hand
   second.keys("!");
   CHECK(eventually([&] { return g.note() == "volunteer!"; }));
+
+  // The keeper writes to the second, from a window.
+  Id way = 0, visit = 0;
+  std::mutex mutex;
+  ClientPlan plan;
+  plan.host = "127.0.0.1", plan.port = g.gate->port(), plan.user = "duty", plan.password = "duty-at-the-gate";
+  plan.decide = [](PeerCertificate) -> Task<bool> { co_return true; };
+  const auto keeper = std::make_shared<GateClient>(g.runtime.strand(), plan, [&](const ClientView& view) {
+    const std::lock_guard held(mutex);
+    for (const auto& m : view.machines)
+      for (const auto& w : m.at("ways"))
+        for (const auto& v : w.value("visits", nlohmann::json::array()))
+          if (v.at("who") == "night volunteer") way = w.at("id"), visit = v.at("visit");
+  });
+  keeper->start();
+  REQUIRE(eventually([&] {
+    const std::lock_guard held(mutex);
+    return visit != 0;
+  }));
+  keeper->send({{"write", {{"way", way}, {"visit", visit}, {"text", "the valve is being turned"}}}});
+  CHECK(second.until(
+      "document.querySelector('[data-card=written]')?.textContent.includes('the valve is being turned')"));
+  second.click("[data-card=written] button");
+  CHECK(second.until("!document.querySelector('[data-card=written]')"));
+  keeper->stop();
 
   // A pass for the second, instead of an account.
   Pass pass;

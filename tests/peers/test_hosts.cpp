@@ -17,10 +17,10 @@ using namespace kw::host;
 
 namespace {
 
-bool answers(int port, const std::string& scheme = "vnc") {
+bool answers(int port, const std::string& at = "127.0.0.1") {
   bool out = false;
   runToEnd([&]() -> Task<void> {
-    const Address address = parseAddress(scheme + "://127.0.0.1:" + std::to_string(port));
+    const Address address = parseAddress("vnc://" + at + ":" + std::to_string(port));
     const CheckResult look = co_await checkAddress(address, std::chrono::seconds(3));
     out = look.answers;
   });
@@ -130,6 +130,7 @@ TEST_CASE(
 
   ConsoleChange place;
   place.port = freeTcpPort();
+  place.listen = "127.0.0.5";
   const std::string path = (libvirt.folder() / "second.serial").string();
   place.addSerial = path;
   CHECK(w.change("mist-bench", place) == "");
@@ -146,7 +147,9 @@ TEST_CASE(
   CHECK(w.power("drying-room", PowerAct::Start) == "");
   REQUIRE(w.soon("drying-room", Running::On));
   CHECK(w.change("drying-room", password).find("started without a password") != std::string::npos);
-  CHECK(answers(*place.port));
+  CHECK(w.machine("mist-bench")->consoles.at(0).listen == "127.0.0.5");
+  CHECK(answers(*place.port, "127.0.0.5"));
+  CHECK_FALSE(answers(*place.port));
   const auto ways = offeredWays(*w.machine("mist-bench"), {"fernery", {}});
   CHECK(std::any_of(ways.begin(), ways.end(),
                     [&](const OfferedWay& o) { return o.address == "unix:" + path; }));
