@@ -8,6 +8,7 @@
 #include "host/host.hpp"
 #include "route/checker.hpp"
 #include "tests/peers/libvirt.hpp"
+#include "tests/peers/own_network.hpp"
 #include "tests/peers/qemu.hpp"
 #include "tests/peers/watched_host.hpp"
 
@@ -27,24 +28,9 @@ bool answers(int port, const std::string& at = "127.0.0.1") {
   return out;
 }
 
-/// What `kettle why --json` says in a network (and hosts file) of its own, after `before` was done in it.
 nlohmann::json whyInOwnNetwork(const std::string& before, const std::string& address) {
   TemporaryFolder folder;
-  const std::string script = "export HOME=" + folder.path.string() +
-                             " XDG_DATA_HOME=" + folder.path.string() +
-                             " XDG_CONFIG_HOME=" + folder.path.string() + "\nset -e\n" + before +
-                             "\nset +e\n" + KW_KETTLE + " why --json " + address + "\n";
-  std::ofstream(folder.path / "script") << script;
-  // Who is not root is root in a user namespace, too.
-  const std::string command = std::string(geteuid() == 0 ? "unshare -mn" : "unshare -rmn") +
-                              " --propagation private sh " + (folder.path / "script").string();
-  std::FILE* pipe = popen(command.c_str(), "r");
-  REQUIRE(pipe != nullptr);
-  std::string out;
-  for (int c = std::fgetc(pipe); c != EOF; c = std::fgetc(pipe)) out += static_cast<char>(c);
-  pclose(pipe);
-  INFO(out);
-  return nlohmann::json::parse(out);
+  return kw::test::whyInOwnNetwork(folder.path, before, address);
 }
 
 std::string weightOf(const nlohmann::json& findings, const std::string& code) {

@@ -1,12 +1,12 @@
 // Why a way in does not open, seen from inside the machine: through its own SSH (OpenSSH), and by the agent in a
 // Linux guest that QEMU and a libvirtd run.
-#include <fstream>
 #include <nlohmann/json.hpp>
 
 #include "host/why.hpp"
 #include "route/text_opening.hpp"
 #include "tests/peers/libvirt.hpp"
 #include "tests/peers/linux_guest.hpp"
+#include "tests/peers/own_network.hpp"
 #include "tests/peers/ssh_support.hpp"
 #include "tests/peers/watched_host.hpp"
 
@@ -45,24 +45,6 @@ std::optional<LinuxGuest> guestWithAgent(const std::filesystem::path& folder) {
 }
 
 constexpr auto kBoot = std::chrono::seconds(180);
-
-/// What `kettle why --json` says of mist-bench, from a network in which 192.0.2.15 is there and refuses.
-nlohmann::json whyFrom(const std::filesystem::path& home) {
-  const std::string script = "export HOME=" + home.string() + " XDG_DATA_HOME=" + home.string() +
-                             " XDG_CONFIG_HOME=" + home.string() +
-                             "\nip link set lo up && ip addr add 192.0.2.15/32 dev lo\n" + KW_KETTLE +
-                             " why --json mist-bench\n";
-  std::ofstream(home / "script") << script;
-  const std::string command = std::string(geteuid() == 0 ? "unshare -mn" : "unshare -rmn") +
-                              " --propagation private sh " + (home / "script").string();
-  std::FILE* pipe = popen(command.c_str(), "r");
-  REQUIRE(pipe != nullptr);
-  std::string out;
-  for (int c = std::fgetc(pipe); c != EOF; c = std::fgetc(pipe)) out += static_cast<char>(c);
-  pclose(pipe);
-  INFO(out);
-  return nlohmann::json::parse(out);
-}
 
 }  // namespace
 
@@ -176,7 +158,8 @@ TEST_CASE("Why, from inside by the guest's agent: QEMU's own socket, and libvirt
       writer.put(e);
     });
     w.host->end();  // a monitor has one visitor at a time
-    const auto findings = whyFrom(home.path);
+    const auto findings = whyInOwnNetwork(
+        home.path, "ip link set lo up && ip addr add 192.0.2.15/32 dev lo", "mist-bench");
     INFO(findings.dump(2));
     bool told = false;
     for (const auto& f : findings)

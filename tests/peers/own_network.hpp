@@ -1,0 +1,14 @@
+// The command line in a network of its own, where a test may make hosts that refuse or swallow.
+#pragma once
+#include <filesystem>
+#include <nlohmann/json.hpp>
+#include <string>
+
+namespace kw::test {
+
+/// What `kettle why --json` says in a network (and hosts file) of its own, after `before` was done in it. `home`
+/// holds its records and settings.
+nlohmann::json whyInOwnNetwork(const std::filesystem::path& home, const std::string& before,
+                               const std::string& target);
+
+}  // namespace kw::test
