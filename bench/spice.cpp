@@ -49,7 +49,8 @@ void readPng(const Bytes& png, std::vector<Pixel>& out) {
 }
 
 std::string sizes(const char* what, std::size_t theirs, std::size_t ours) {
-  return std::string(what) + ", " + std::to_string(theirs / 1000) + " kB; ours " + std::to_string(ours / 1000);
+  return std::string(what) + ", " + std::to_string(theirs / 1000) + " kB; ours " +
+         std::to_string(ours / 1000);
 }
 
 void benchImages(Table& table, const Framebuffer& f) {
@@ -72,9 +73,9 @@ void benchImages(Table& table, const Framebuffer& f) {
   table.row("spice: GLZ, 1080p", g, gf, sizes("libpng", png.size(), first.size()), 2, kPixels * 4);
   const int bytes = static_cast<int>(kPixels) * 4;
   Bytes packed(static_cast<std::size_t>(LZ4_compressBound(bytes)));
-  const int size = LZ4_compress_default(reinterpret_cast<const char*>(f.row(0)),
-                                        reinterpret_cast<char*>(packed.data()), bytes,
-                                        static_cast<int>(packed.size()));
+  const int size =
+      LZ4_compress_default(reinterpret_cast<const char*>(f.row(0)), reinterpret_cast<char*>(packed.data()),
+                           bytes, static_cast<int>(packed.size()));
   const auto [l4, l4f] = bestOfBoth([&] { decodeLz(lz, kSize, {}); },
                                     [&] {
                                       LZ4_decompress_safe(reinterpret_cast<const char*>(packed.data()),
@@ -110,12 +111,12 @@ void benchStream(Table& table, const Framebuffer& f) {
   frame.u32(1).u32(0).u32(static_cast<std::uint32_t>(jpeg.size())).bytes(jpeg);
   const tjhandle bare = tjInitDecompress();
   std::vector<Pixel> out(static_cast<std::size_t>(kSize.area()));
-  const auto [ours, floor] = bestOfBoth(
-      [&] { display.take(msg::kStreamData, frame.view()); },
-      [&] {
-        tjDecompress2(bare, jpeg.data(), jpeg.size(), reinterpret_cast<unsigned char*>(out.data()), 1920,
-                      1920 * 4, 1080, TJPF_BGRX, 0);
-      });
+  const auto [ours, floor] =
+      bestOfBoth([&] { display.take(msg::kStreamData, frame.view()); },
+                 [&] {
+                   tjDecompress2(bare, jpeg.data(), jpeg.size(), reinterpret_cast<unsigned char*>(out.data()),
+                                 1920, 1920 * 4, 1080, TJPF_BGRX, 0);
+                 });
   tjDestroy(bare);
   table.row("spice: MJPEG stream, 1080p", ours, floor, "libjpeg-turbo alone", 1 / 0.85, kPixels * 4);
 }

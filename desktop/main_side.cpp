@@ -205,9 +205,8 @@ void MainWindow::cure(const QString& action) {
     const auto way = desk_.records().snapshot().endpoints.find(whyEndpoint_);
     if (way == desk_.records().snapshot().endpoints.end()) return;
     const Endpoint before = way->second;
-    if (desk_.records().commit(tr("go through a tunnel into the machine"), [&](StoreWriter& w) {
-          host::goThroughTunnel(w, before, jump.toStdString());
-        }))
+    if (desk_.records().commit(tr("go through a tunnel into the machine"),
+                               [&](StoreWriter& w) { host::goThroughTunnel(w, before, jump.toStdString()); }))
       say(tr("It goes through %1 from now on. Ctrl+Z takes it back.").arg(jump));
     return;
   }

@@ -14,7 +14,8 @@ class JpegDecoder {
   void decode(ByteView jpeg, Framebuffer& picture, const Rect& target);
   /// The size that a JPEG's head says. Throws Error{ProtocolBroken}.
   [[nodiscard]] Size sizeOf(ByteView jpeg);
-  /// Decodes into opaque pixels, rows `stride` pixels apart (0: without gaps); the JPEG must be exactly as large.
+  /// Decodes into opaque pixels, rows `stride` pixels apart (0: without gaps); the JPEG must be exactly as
+  /// large.
   void decode(ByteView jpeg, Size size, Pixel* out, std::size_t stride = 0);
 
  private:

@@ -38,7 +38,8 @@ class GateClient : public std::enable_shared_from_this<GateClient> {
   GateClient(Executor strand, ClientPlan plan, std::function<void(const ClientView&)> told);
   void start();
   void stop();
-  /// {"endVisit": {…}}, {"write": {"way", "visit", "text"}}, {"makePass": {…}}, {"endPass": N}, {"passes": true},
+  /// {"endVisit": {…}}, {"write": {"way", "visit", "text"}}, {"makePass": {…}}, {"endPass": N}, {"passes":
+  /// true},
   /// {"audit": {"narrow": "words"}}
   void send(nlohmann::json message);
 

@@ -102,7 +102,8 @@ struct Room::Visitor : rfb::ServerEvents {
   std::function<void(std::string)> dismiss;
   std::shared_ptr<rfb::Server> picture;
   RowsShown rows;
-  std::uint64_t sent = 0, taken = 0;  ///< bytes to the browser and from it, as far as the machine is concerned
+  std::uint64_t sent = 0,
+                taken = 0;  ///< bytes to the browser and from it, as far as the machine is concerned
 };
 
 /// Brings the session's events to the gateway's strand.

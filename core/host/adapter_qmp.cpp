@@ -242,8 +242,8 @@ class QmpAdapter : public HostAdapter {
     co_return co_await addressesByAgent(call);
   }
 
-  /// An agent that comes up is told of only where its port has a name of QEMU's, so it is looked for; and a guest
-  /// gets its address after its agent is up.
+  /// An agent that comes up is told of only where its port has a name of QEMU's, so it is looked for; and a
+  /// guest gets its address after its agent is up.
   void tendAgent(MachineHandle m) {
     if (!m->known || m->agent.socket.empty() || m->failed || m->askingAgent || closed_) return;
     if (m->agentAsked && tools_.clock->now() - *m->agentAsked < kAskAgentAgain) return;
@@ -253,7 +253,8 @@ class QmpAdapter : public HostAdapter {
     m->askingAgent = true;
     spawn(tools_.strand, [this, m]() -> Task<void> {
       try {
-        const auto found = co_await resultWithin(kAgentLimit, "the guest's agent", addressesBySocket(m->agent.socket));
+        const auto found =
+            co_await resultWithin(kAgentLimit, "the guest's agent", addressesBySocket(m->agent.socket));
         if (!found.empty()) {
           m->known->addresses = found;
           m->known->addressesFrom = "by its agent";
@@ -272,7 +273,8 @@ class QmpAdapter : public HostAdapter {
     StockMachine now = co_await readMachine(*m->monitor, m->socket.stem().string());
     m->agent = co_await agentPort(*m->monitor);
     now.agent = m->agent.answers;
-    if (now.agent && m->known) now.addresses = m->known->addresses, now.addressesFrom = m->known->addressesFrom;
+    if (now.agent && m->known)
+      now.addresses = m->known->addresses, now.addressesFrom = m->known->addressesFrom;
     m->known = std::move(now);
     if (m->known->agent) wake_.notify();
     if (told_ && news_ != nullptr) news_->one(*m->known);

@@ -22,8 +22,8 @@ std::string pieceOf(const Json& answer) {
   const auto& packed = text->get_ref<const std::string&>();
   std::string out(packed.size(), '\0');
   std::size_t size = 0;
-  if (sodium_base642bin(reinterpret_cast<unsigned char*>(out.data()), out.size(), packed.data(), packed.size(),
-                        nullptr, &size, nullptr, sodium_base64_VARIANT_ORIGINAL) != 0)
+  if (sodium_base642bin(reinterpret_cast<unsigned char*>(out.data()), out.size(), packed.data(),
+                        packed.size(), nullptr, &size, nullptr, sodium_base64_VARIANT_ORIGINAL) != 0)
     protocolBroken("guest agent", "a piece that is no base64");
   out.resize(size);
   return out;
@@ -49,7 +49,8 @@ Task<std::string> readFileByAgent(AgentCall call, std::string path) {
 }
 
 bool reachesOut(const std::string& address) {
-  return !address.empty() && !address.starts_with("127.") && address != "::1" && !address.starts_with("fe80:");
+  return !address.empty() && !address.starts_with("127.") && address != "::1" &&
+         !address.starts_with("fe80:");
 }
 
 Task<std::vector<std::string>> addressesByAgent(AgentCall call) {
@@ -70,8 +71,8 @@ Task<std::vector<std::string>> addressesByAgent(AgentCall call) {
 
 Task<void> AgentSocket::begin() {
   const int mark = static_cast<int>(std::random_device{}() & 0xffffff);
-  const std::string ask = kSentinel + Json{{"execute", "guest-sync-delimited"}, {"arguments", {{"id", mark}}}}.dump() +
-                          "\n";
+  const std::string ask =
+      kSentinel + Json{{"execute", "guest-sync-delimited"}, {"arguments", {{"id", mark}}}}.dump() + "\n";
   co_await stream_->write(viewOf(ask));
   for (;;) {
     const Json got = co_await answer();

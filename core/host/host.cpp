@@ -229,14 +229,15 @@ Task<std::string> readInGuest(std::shared_ptr<Host> host, std::string id, std::s
   };
   const Executor strand = co_await asio::this_coro::executor;
   const auto outcome = std::make_shared<Outcome>(strand);
-  host->readInGuest(std::move(id), std::move(path), [outcome, strand](std::exception_ptr failure, std::string text) {
-    post(strand, [outcome, failure, text = std::move(text)]() mutable {
-      outcome->failure = failure;
-      outcome->text = std::move(text);
-      outcome->here = true;
-      outcome->arrived.notify();
-    });
-  });
+  host->readInGuest(std::move(id), std::move(path),
+                    [outcome, strand](std::exception_ptr failure, std::string text) {
+                      post(strand, [outcome, failure, text = std::move(text)]() mutable {
+                        outcome->failure = failure;
+                        outcome->text = std::move(text);
+                        outcome->here = true;
+                        outcome->arrived.notify();
+                      });
+                    });
   while (!outcome->here) co_await outcome->arrived.wait();
   if (outcome->failure) std::rethrow_exception(outcome->failure);
   co_return std::move(outcome->text);

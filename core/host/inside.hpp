@@ -16,8 +16,8 @@ struct OpenPort {
   bool operator==(const OpenPort&) const = default;
 };
 
-/// Of the tables' lines (proc(5)) those that listen; a machine with the usual byte order is assumed. Lines that
-/// are none are passed over.
+/// Of the tables' lines (proc(5)) those that listen; a machine with the usual byte order is assumed. Lines
+/// that are none are passed over.
 std::vector<OpenPort> listenersFrom(std::string_view tables);
 
 }  // namespace kw::host

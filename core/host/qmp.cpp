@@ -2,6 +2,7 @@
 
 #include <utility>
 
+#include "base/result_within.hpp"
 #include "host/line_reader.hpp"
 
 namespace kw::host {
@@ -63,6 +64,25 @@ Running runningFrom(const std::string& status) {
 
 }  // namespace
 
+namespace {
+
+constexpr auto kGreetingLimit = std::chrono::seconds(4);
+
+/// QEMU greets at once; while somebody else is connected it does not.
+Task<std::string> greetingOf(LineReader& lines) {
+  try {
+    co_return co_await resultWithin(kGreetingLimit, "QMP", lines.next());
+  } catch (const Error& e) {
+    if (e.kind() != ErrorKind::TimedOut) throw;
+  }
+  throw Error(ErrorKind::TimedOut,
+              "QEMU's monitor says nothing: it has one visitor at a time, and somebody else is there")
+      .withCure(
+          "Close the other program that watches this machine, or give QEMU a second monitor (-qmp again).");
+}
+
+}  // namespace
+
 void QmpMonitor::take(const Json& message, const std::function<void(const std::string&)>& happened) {
   if (const std::string event = textAt(message, "event"); !event.empty()) return happened(event);
   const auto id = message.find("id");
@@ -81,7 +101,7 @@ void QmpMonitor::take(const Json& message, const std::function<void(const std::s
 Task<void> QmpMonitor::run(std::function<void()> ready, std::function<void(const std::string&)> happened) {
   LineReader lines(*stream_);
   try {
-    const Json greeting = parsedLine(co_await lines.next());
+    const Json greeting = parsedLine(co_await greetingOf(lines));
     const auto qmp = greeting.find("QMP");
     if (qmp == greeting.end() || !qmp->is_object()) protocolBroken("QMP", "something answers, but no QEMU");
     const Json number = qmp->value("version", Json::object()).value("qemu", Json::object());

@@ -42,8 +42,8 @@ class QmpMonitor {
 Task<StockMachine> readMachine(QmpMonitor& monitor, std::string fallbackName);
 /// The guest agent's port, as QEMU knows it.
 struct AgentPort {
-  std::string socket;   ///< the path at which it is reached; empty: none, or not by a socket
-  bool answers = false; ///< an agent in the guest has opened it
+  std::string socket;    ///< the path at which it is reached; empty: none, or not by a socket
+  bool answers = false;  ///< an agent in the guest has opened it
 };
 Task<AgentPort> agentPort(QmpMonitor& monitor);
 /// Serial ports out of query-chardev's answer.

@@ -329,7 +329,8 @@ Task<Findings> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address
       fromRecords(*records, way->second, out);
       co_await askHost(*records, way->second, tools, out);
       const bool shut = std::any_of(out.begin(), out.end(), [](const Finding& f) {
-        return f.weight == Weight::Trouble && (f.code == "refused" || f.code == "filtered" || f.code == "reset");
+        return f.weight == Weight::Trouble &&
+               (f.code == "refused" || f.code == "filtered" || f.code == "reset");
       });
       if (shut && !jump) co_await lookInside(*records, way->second, address, tools, out);
     }

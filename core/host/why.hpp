@@ -38,8 +38,9 @@ struct WhyTools {
   std::shared_ptr<Host> host;
   /// Pins are read in its store; may be null. Nothing kept is shown to the peer.
   std::shared_ptr<Store> store;
-  std::optional<InsideTools> inside{};  ///< not set: its SSH is left alone, and that it could be asked is told
-  std::optional<OpenPicture> open{};    ///< when a session of this way in is live
+  std::optional<InsideTools>
+      inside{};                       ///< not set: its SSH is left alone, and that it could be asked is told
+  std::optional<OpenPicture> open{};  ///< when a session of this way in is live
 };
 
 /// `wayIn` 0: only the address is looked at. Never throws.

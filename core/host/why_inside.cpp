@@ -45,7 +45,8 @@ bool isGuests(const StockMachine& m, const std::string& host) {
 Task<std::string> tablesByAgent(const std::shared_ptr<Host>& host, const std::string& id,
                                 std::chrono::nanoseconds limit) {
   std::string out;
-  for (const char* path : kListenTables) out += co_await resultWithin(limit, path, readInGuest(host, id, path));
+  for (const char* path : kListenTables)
+    out += co_await resultWithin(limit, path, readInGuest(host, id, path));
   co_return out;
 }
 
@@ -96,8 +97,8 @@ Task<void> byCommand(const Snapshot& records, const Endpoint& command, const Add
                  {}});
 }
 
-/// The machine as its host knows it, with the addresses that its agent tells a moment later; nothing without an
-/// agent.
+/// The machine as its host knows it, with the addresses that its agent tells a moment later; nothing without
+/// an agent.
 Task<std::optional<StockMachine>> withAddresses(const WhyTools& tools, const std::string& id) {
   const auto now = [host = tools.host, id] {
     const HostView view = host->view();
@@ -118,8 +119,8 @@ Task<std::optional<StockMachine>> withAddresses(const WhyTools& tools, const std
 }
 
 /// True when the agent told something.
-Task<bool> byAgent(const Snapshot& records, const Endpoint& way, const Address& address, const WhyTools& tools,
-                   Findings& out) {
+Task<bool> byAgent(const Snapshot& records, const Endpoint& way, const Address& address,
+                   const WhyTools& tools, Findings& out) {
   if (!tools.host) co_return false;
   const std::string id = idOnHost(records, way.machine);
   const auto machine = co_await withAddresses(tools, id);
@@ -131,8 +132,11 @@ Task<bool> byAgent(const Snapshot& records, const Endpoint& way, const Address& 
                    tunnelInto(records, commandWay(records, way.machine)), out);
     co_return true;
   } catch (const Error& e) {
-    out.push_back({"inside-unknown", Weight::Remark,
-                   "its agent does not tell what listens inside: " + e.detail(), {}, {}});
+    out.push_back({"inside-unknown",
+                   Weight::Remark,
+                   "its agent does not tell what listens inside: " + e.detail(),
+                   {},
+                   {}});
     co_return false;
   }
 }
@@ -158,8 +162,9 @@ void judgeListeners(const std::vector<OpenPort>& listeners, const Address& addre
     else
       out.push_back({"inside-nothing",
                      Weight::Trouble,
-                     by + ", nothing listens on " + portText(address.port) + ": the service is not there, or "
-                          "not started",
+                     by + ", nothing listens on " + portText(address.port) +
+                         ": the service is not there, or "
+                         "not started",
                      "Install and start it in the machine; then look again.",
                      {}});
     return;
@@ -170,9 +175,10 @@ void judgeListeners(const std::vector<OpenPort>& listeners, const Address& addre
     out.push_back({"inside-loopback", Weight::Trouble,
                    by + ", " + portText(address.port) + " listens on " + here.front()->address +
                        " only: nobody reaches it from outside the machine",
-                   tunnel.empty() ? "Let the service listen on the machine's own address."
-                                  : "Go through a tunnel into the machine, or let the service listen on its own "
-                                    "address.",
+                   tunnel.empty()
+                       ? "Let the service listen on the machine's own address."
+                       : "Go through a tunnel into the machine, or let the service listen on its own "
+                         "address.",
                    tunnel});
   else
     out.push_back({"inside-listens",

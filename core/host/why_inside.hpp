@@ -1,5 +1,5 @@
-// Findings from inside the machine: what its own tables say listens there, asked of its host's agent or through
-// its SSH.
+// Findings from inside the machine: what its own tables say listens there, asked of its host's agent or
+// through its SSH.
 #pragma once
 #include "host/inside.hpp"
 #include "host/why.hpp"

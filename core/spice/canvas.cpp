@@ -227,8 +227,8 @@ bool Dashes::next() {
   return drawn_;
 }
 
-void line(Surface& s, const Target& t, Point from, Point to, const Brush& brush, unsigned rop,
-          Dashes& dashes, bool goesOn) {
+void line(Surface& s, const Target& t, Point from, Point to, const Brush& brush, unsigned rop, Dashes& dashes,
+          bool goesOn) {
   const int dx = std::abs(to.x - from.x), dy = -std::abs(to.y - from.y);
   const int stepX = from.x < to.x ? 1 : -1, stepY = from.y < to.y ? 1 : -1;
   if (dx > 65536 || -dy > 65536) return;

@@ -88,11 +88,11 @@ class Dashes {
 };
 
 /// A line of one pixel, its end drawn; its begin only when it does not go on from another line's end.
-void line(Surface& s, const Target& t, Point from, Point to, const Brush& brush, unsigned rop,
-          Dashes& dashes, bool goesOn);
+void line(Surface& s, const Target& t, Point from, Point to, const Brush& brush, unsigned rop, Dashes& dashes,
+          bool goesOn);
 
-/// One operand of a composition: where its corner lies, how it is transformed (16.16 fixed, two rows of three),
-/// filtered and repeated.
+/// One operand of a composition: where its corner lies, how it is transformed (16.16 fixed, two rows of
+/// three), filtered and repeated.
 struct Operand {
   ImagePtr image;
   Point origin;

@@ -30,8 +30,8 @@ Bits bitsOf(const Pixel* pixels, Size size, bool alpha) {
 Bits operandBits(const Operand& operand) {
   if (operand.filter > PIXMAN_FILTER_BILINEAR || operand.repeat > PIXMAN_REPEAT_REFLECT)
     protocolBroken("SPICE composition", "a filter or repeat that is none");
-  Bits bits = bitsOf(operand.image->pixels.data(), operand.image->size,
-                     operand.image->hasAlpha && !operand.isOpaque);
+  Bits bits =
+      bitsOf(operand.image->pixels.data(), operand.image->size, operand.image->hasAlpha && !operand.isOpaque);
   pixman_image_set_filter(bits.get(), static_cast<pixman_filter_t>(operand.filter), nullptr, 0);
   pixman_image_set_repeat(bits.get(), static_cast<pixman_repeat_t>(operand.repeat));
   if (operand.transform) {

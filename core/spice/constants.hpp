@@ -22,8 +22,8 @@ const char* nameOf(ChannelKind kind);
 namespace cap {  // bits of the capability words
 constexpr unsigned kAuthSelection = 0, kAuthSpice = 1, kMiniHeader = 3;
 constexpr unsigned kNameAndUuid = 1, kAgentTokens = 2;
-constexpr unsigned kSizedStream = 0, kMonitorsConfig = 1, kComposite = 2, kA8Surface = 3, kStreamReport = 4, kLz4 = 5,
-                   kPreferredCompression = 6, kMultiCodec = 8, kCodecMjpeg = 9;
+constexpr unsigned kSizedStream = 0, kMonitorsConfig = 1, kComposite = 2, kA8Surface = 3, kStreamReport = 4,
+                   kLz4 = 5, kPreferredCompression = 6, kMultiCodec = 8, kCodecMjpeg = 9;
 constexpr unsigned kVolume = 1;
 }  // namespace cap
 

@@ -20,8 +20,9 @@ Bytes Display::initMessage(unsigned channelId) {
 }
 
 std::uint32_t Display::capabilities() {
-  return 1U << cap::kSizedStream | 1U << cap::kMonitorsConfig | 1U << cap::kComposite | 1U << cap::kA8Surface | 1U << cap::kLz4 |
-         1U << cap::kPreferredCompression | 1U << cap::kMultiCodec | 1U << cap::kCodecMjpeg;
+  return 1U << cap::kSizedStream | 1U << cap::kMonitorsConfig | 1U << cap::kComposite |
+         1U << cap::kA8Surface | 1U << cap::kLz4 | 1U << cap::kPreferredCompression | 1U << cap::kMultiCodec |
+         1U << cap::kCodecMjpeg;
 }
 
 const Surface* Display::primary() const {
@@ -417,7 +418,8 @@ void Display::drawStroke(LittleReader& in, const Base& base, ByteView body) {
         first = to;
       pen = to;
     }
-    if ((flags & 8) != 0 && pen) line(*base.surface, base.target, *pen, first, brush, rop, dashes, std::exchange(goesOn, true));
+    if ((flags & 8) != 0 && pen)
+      line(*base.surface, base.target, *pen, first, brush, rop, dashes, std::exchange(goesOn, true));
   }
 }
 

@@ -1,5 +1,5 @@
-// LZ and GLZ: runs and matches over pixels, with the numbers of their headers in network byte order. What reading
-// and writing share.
+// LZ and GLZ: runs and matches over pixels, with the numbers of their headers in network byte order. What
+// reading and writing share.
 #pragma once
 #include <cstddef>
 #include <cstdint>

@@ -51,7 +51,8 @@ void putMore(ByteWriter& out, std::size_t left) {
   out.u8(static_cast<unsigned>(left));
 }
 
-std::size_t alike(const std::vector<Pixel>& a, std::size_t atA, const std::vector<Pixel>& b, std::size_t atB) {
+std::size_t alike(const std::vector<Pixel>& a, std::size_t atA, const std::vector<Pixel>& b,
+                  std::size_t atB) {
   std::size_t n = 0;
   while (atA + n < a.size() && atB + n < b.size() && a[atA + n] == b[atB + n]) ++n;
   return n;

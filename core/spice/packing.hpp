@@ -1,4 +1,5 @@
-// How the server side packs images: see pixels.hpp for how they are read. Pixels are native; `stride` counts pixels.
+// How the server side packs images: see pixels.hpp for how they are read. Pixels are native; `stride` counts
+// pixels.
 #pragma once
 #include <deque>
 

@@ -10,7 +10,7 @@
 
 namespace kw::spice::quic {
 
-constexpr std::uint32_t kMark = 0x43495551;  // "QUIC"
+constexpr std::uint32_t kMark = 0x43495551;                       // "QUIC"
 constexpr unsigned kGray = 1, kRgb16 = 2, kRgb32 = 4, kRgba = 5;  // 3 and 4 are coded alike
 
 constexpr std::uint32_t kChaos[256] = {
@@ -116,8 +116,8 @@ struct Channel {
   }
 };
 
-/// The rows of a picture, coded one after the other by a Coder: a reader (fills the pixels in) or a writer (takes
-/// them as they are). Both learn alike.
+/// The rows of a picture, coded one after the other by a Coder: a reader (fills the pixels in) or a writer
+/// (takes them as they are). Both learn alike.
 template <unsigned N, class Coder>
 class Rows {
  public:

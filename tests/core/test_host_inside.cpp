@@ -1,4 +1,5 @@
-// What listens inside a machine: its tables, what they mean for a way in, and an agent that says what it must not.
+// What listens inside a machine: its tables, what they mean for a way in, and an agent that says what it must
+// not.
 #include "base/run_on.hpp"
 #include "host/guest_agent.hpp"
 #include "host/why_inside.hpp"
@@ -12,9 +13,12 @@ namespace {
 
 constexpr const char* kTables =
     "  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode\n"
-    "   0: 0100007F:0D3D 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 1 1 0 100 0 0 10 0\n"
-    "   1: 00000000:0016 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 2 1 0 100 0 0 10 0\n"
-    "   2: 0F02000A:0016 0202000A:C350 01 00000000:00000000 00:00000000 00000000     0        0 3 1 0 100 0 0 10 0\n"
+    "   0: 0100007F:0D3D 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 1 1 0 100 0 "
+    "0 10 0\n"
+    "   1: 00000000:0016 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 2 1 0 100 0 "
+    "0 10 0\n"
+    "   2: 0F02000A:0016 0202000A:C350 01 00000000:00000000 00:00000000 00000000     0        0 3 1 0 100 0 "
+    "0 10 0\n"
     "  sl  local_address                         remote_address                        st\n"
     "   0: 00000000000000000000000001000000:170D 00000000000000000000000000000000:0000 0A 0\n"
     "   1: 0000000000000000FFFF00000100007F:170E 00000000000000000000000000000000:0000 0A 0\n"
@@ -49,13 +53,12 @@ Error failureOf(const std::string& said) {
 
 }  // namespace
 
-TEST_CASE("Tables of what listens: both kinds of address, only what listens, nonsense passed over", "[host][why]") {
+TEST_CASE("Tables of what listens: both kinds of address, only what listens, nonsense passed over",
+          "[host][why]") {
   const auto all = listenersFrom(kTables);
-  CHECK(all == std::vector<OpenPort>{{"127.0.0.1", 3389},
-                                     {"0.0.0.0", 22},
-                                     {"::1", 5901},
-                                     {"::ffff:127.0.0.1", 5902},
-                                     {"::", 80}});
+  CHECK(all ==
+        std::vector<OpenPort>{
+            {"127.0.0.1", 3389}, {"0.0.0.0", 22}, {"::1", 5901}, {"::ffff:127.0.0.1", 5902}, {"::", 80}});
   CHECK(all[0].onlyInside());
   CHECK_FALSE(all[1].onlyInside());
   CHECK(all[2].onlyInside());
@@ -131,7 +134,8 @@ TEST_CASE("An agent that refuses, lies, stops or floods ends in a clear error", 
   CHECK(text.size() < (2U << 20));
   CHECK(asked < 40);
   const AgentCall addresses = [](std::string, nlohmann::json) -> Task<nlohmann::json> {
-    co_return nlohmann::json::parse(R"([{"name":"lo","ip-addresses":[{"ip-address":"127.0.0.1"},{"ip-address":7}]},
+    co_return nlohmann::json::parse(
+        R"([{"name":"lo","ip-addresses":[{"ip-address":"127.0.0.1"},{"ip-address":7}]},
       5, {"name":"eth0","ip-addresses":[{"ip-address":"192.0.2.15"},{"ip-address":"fe80::1"}]}, {"ip-addresses":3}])");
   };
   std::vector<std::string> found;

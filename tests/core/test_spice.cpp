@@ -408,14 +408,18 @@ TEST_CASE("SPICE: a stream of pictures is shown nearly as it was", "[spice]") {
 
 TEST_CASE("SPICE: every packing shows the same picture", "[spice]") {
   using P = ImagePacking;
-  for (const auto& [packing, form] : {std::pair{P::Lz, "LZ"}, {P::Glz, "GLZ"}, {P::ZlibGlz, "zlib + GLZ"},
-                                      {P::Quic, "QUIC"}, {P::Jpeg, "JPEG"}}) {
+  for (const auto& [packing, form] : {std::pair{P::Lz, "LZ"},
+                                      {P::Glz, "GLZ"},
+                                      {P::ZlibGlz, "zlib + GLZ"},
+                                      {P::Quic, "QUIC"},
+                                      {P::Jpeg, "JPEG"}}) {
     INFO(form);
     Bench bench;
     bench.server.packing = packing;
     bench.open();
     REQUIRE(bench.live());
-    CHECK(bench.on([&, name = std::string(form)] { return bench.visitor->figures().imagesByForm.contains(name); }));
+    CHECK(bench.on(
+        [&, name = std::string(form)] { return bench.visitor->figures().imagesByForm.contains(name); }));
     if (packing == P::Jpeg) {  // loses a little
       CHECK(std::abs(static_cast<int>(bench.picture->pixel(20, 16) >> 8 & 0xff) -
                      static_cast<int>(bench.shown->pixel(20, 16) >> 8 & 0xff)) < 24);
@@ -556,8 +560,7 @@ TEST_CASE("SPICE compositions: operators, masks, repeats and transforms", "[spic
   const auto message = [](const Wish& wish) {
     LittleWriter out;
     base(out, {0, 0, 4, 2});
-    const std::size_t sourceAt =
-        out.size() + 4 + 4 + (wish.mask ? 4 : 0) + (wish.transform ? 24 : 0) + 8;
+    const std::size_t sourceAt = out.size() + 4 + 4 + (wish.mask ? 4 : 0) + (wish.transform ? 24 : 0) + 8;
     const std::size_t imageSize = 8 + 1 + 1 + 8 + 1 + 1 + 12 + 4 + 8;
     out.u32(wish.flags).u32(static_cast<std::uint32_t>(sourceAt));
     if (wish.mask) out.u32(static_cast<std::uint32_t>(sourceAt + imageSize));

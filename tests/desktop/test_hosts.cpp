@@ -337,7 +337,8 @@ TEST_CASE("A service that listens inside the machine only: looked at through its
   const int port = freeTcpPort();
   // The machine is 127.0.0.3, where only its SSH listens; its screen listens on 127.0.0.1.
   lab::SshServerPlan plan;
-  plan.folder = b.folder.path / "ssh", plan.address = "127.0.0.3", plan.port = static_cast<std::uint16_t>(port);
+  plan.folder = b.folder.path / "ssh", plan.address = "127.0.0.3",
+  plan.port = static_cast<std::uint16_t>(port);
   const lab::SshServer ssh(plan);
   Endpoint screen = b.tools.store->load().endpoints.at(b.endpoints[0]);
   b.tools.store->commit("ways", [&](StoreWriter& w) {

@@ -129,20 +129,21 @@ std::string Libvirtd::virsh(const std::string& arguments) const {
 }
 
 void Libvirtd::define(const std::string& name, const std::string& graphics, const LinuxGuest* guest) const {
-  const std::string boots = guest == nullptr
-                                ? "<kernel>/boot/memtest86+x64.bin</kernel>"
-                                : "<kernel>" + guest->kernel.string() + "</kernel><initrd>" +
-                                      guest->initrd.string() +
-                                      "</initrd><cmdline>console=ttyS0 quiet panic=-1</cmdline>";
+  const std::string boots = guest == nullptr ? "<kernel>/boot/memtest86+x64.bin</kernel>"
+                                             : "<kernel>" + guest->kernel.string() + "</kernel><initrd>" +
+                                                   guest->initrd.string() +
+                                                   "</initrd><cmdline>console=ttyS0 quiet panic=-1</cmdline>";
   const std::string agent = guest == nullptr ? ""
                                              : "<channel type='unix'><target type='virtio' "
                                                "name='org.qemu.guest_agent.0'/></channel>";
   const auto file = folder_.path / (name + ".xml");
   write(file,
-        "<domain type='qemu'><name>" + name +
-            "</name><memory unit='MiB'>" + (guest == nullptr ? "64" : "256") + "</memory><vcpu>1</vcpu>"
+        "<domain type='qemu'><name>" + name + "</name><memory unit='MiB'>" +
+            (guest == nullptr ? "64" : "256") +
+            "</memory><vcpu>1</vcpu>"
             "<os><type arch='x86_64' machine='pc'>hvm</type>" +
-            boots + "</os>"
+            boots +
+            "</os>"
             "<features><acpi/></features><cpu mode='custom' match='exact'><model "
             "fallback='allow'>qemu64</model></cpu>"
             "<on_poweroff>destroy</on_poweroff><on_reboot>restart</on_reboot><on_crash>destroy</on_crash>"

@@ -6,8 +6,8 @@
 
 namespace kw::test {
 
-/// What `kettle why --json` says in a network (and hosts file) of its own, after `before` was done in it. `home`
-/// holds its records and settings.
+/// What `kettle why --json` says in a network (and hosts file) of its own, after `before` was done in it.
+/// `home` holds its records and settings.
 nlohmann::json whyInOwnNetwork(const std::filesystem::path& home, const std::string& before,
                                const std::string& target);
 

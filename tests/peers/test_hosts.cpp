@@ -186,6 +186,13 @@ TEST_CASE("QEMU by QMP: found in a folder, its consoles and lines, power, passwo
     REQUIRE_FALSE(m.consoles.empty());
     CHECK(std::any_of(m.serials.begin(), m.serials.end(),
                       [&](const SerialFacts& s) { return s.address == "unix:" + serial; }));
+    {
+      // A monitor has one visitor at a time; the second is told so.
+      Watching second("qmp:" + monitors.path.string() + "/mist.qmp");
+      CHECK(eventually([&] { return second.host->view().sentence.find("one visitor") != std::string::npos; },
+                       std::chrono::seconds(10)));
+      CHECK(second.host->view().cure.find("second monitor") != std::string::npos);
+    }
     CHECK(w.power("mist-bench", PowerAct::Pause) == "");
     CHECK(w.soon("mist-bench", Running::Paused));
     CHECK(qemu.qmp("query-status")["status"] == "paused");

@@ -1,5 +1,5 @@
-// Why a way in does not open, seen from inside the machine: through its own SSH (OpenSSH), and by the agent in a
-// Linux guest that QEMU and a libvirtd run.
+// Why a way in does not open, seen from inside the machine: through its own SSH (OpenSSH), and by the agent
+// in a Linux guest that QEMU and a libvirtd run.
 #include <nlohmann/json.hpp>
 
 #include "host/why.hpp"
@@ -158,8 +158,8 @@ TEST_CASE("Why, from inside by the guest's agent: QEMU's own socket, and libvirt
       writer.put(e);
     });
     w.host->end();  // a monitor has one visitor at a time
-    const auto findings = whyInOwnNetwork(
-        home.path, "ip link set lo up && ip addr add 192.0.2.15/32 dev lo", "mist-bench");
+    const auto findings =
+        whyInOwnNetwork(home.path, "ip link set lo up && ip addr add 192.0.2.15/32 dev lo", "mist-bench");
     INFO(findings.dump(2));
     bool told = false;
     for (const auto& f : findings)
@@ -173,10 +173,9 @@ TEST_CASE("Why, from inside by the guest's agent: QEMU's own socket, and libvirt
   {
     TemporaryFolder monitors;
     std::vector<std::string> arguments = guest->arguments({});
-    for (const std::string word :
-         {"-name", "mist-bench", "-serial", "null", "-device", "virtio-serial-pci", "-chardev",
-          "socket,id=ga,path=FOLDER/ga,server=on,wait=off", "-device",
-          "virtserialport,chardev=ga,name=org.qemu.guest_agent.0", "-qmp"})
+    for (const std::string word : {"-name", "mist-bench", "-serial", "null", "-device", "virtio-serial-pci",
+                                   "-chardev", "socket,id=ga,path=FOLDER/ga,server=on,wait=off", "-device",
+                                   "virtserialport,chardev=ga,name=org.qemu.guest_agent.0", "-qmp"})
       arguments.push_back(word);
     arguments.push_back("unix:" + monitors.path.string() + "/mist.qmp,server=on,wait=off");
     Qemu qemu(arguments);
