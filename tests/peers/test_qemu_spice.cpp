@@ -220,7 +220,21 @@ TEST_CASE("QEMU by SPICE: firmware, boot loader and the text installer equal the
     // Watched over the console: a screendump for every look would slow the guest down.
     Viewer viewer(opening(address));
     REQUIRE(viewer.live());
-    REQUIRE(viewer.until([&] { return isTextPage(viewer.picture()); }, std::chrono::minutes(8)));
+    bool there = false;
+    for (int boot = 0; boot < 3 && !there; ++boot) {
+      if (boot > 0) qemu.qmp("system_reset");
+      there = viewer.until([&] { return isTextPage(viewer.picture()); }, std::chrono::minutes(5));
+      if (there) break;
+      // A guest that hangs in its boot is not the console's fault, as long as both show the same.
+      qemu.stop();
+      const Framebuffer truth = qemu.screendump();
+      CHECK(viewer.status().stage == SessionStage::Live);
+      CHECK(viewer.shows(truth));
+      there = isTextPage(truth);
+      WARN("no page after five minutes; the guest shows " << truth.width() << "x" << truth.height());
+      qemu.cont();
+    }
+    REQUIRE(there);
     CHECK(settled(viewer));
     qemu.stop();
   } else {
