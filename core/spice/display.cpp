@@ -429,7 +429,9 @@ ImagePtr Display::imageAt(ByteView message, std::uint32_t offset) {
   if (offset == 0) return nullptr;
   if (offset >= message.size()) protocolBroken(kWhat, "an image outside of the message");
   LittleReader in(message.subspan(offset), "SPICE image");
-  return readImage(in, message);
+  ImagePtr image = readImage(in, message);
+  if (image->size.empty()) protocolBroken(kWhat, "an image without pixels");
+  return image;
 }
 
 ImagePtr Display::surfaceImage(std::uint32_t id) {

@@ -659,6 +659,20 @@ TEST_CASE("SPICE: a hostile host ends in a clear error, without memory", "[spice
   CHECK(kind == ErrorKind::ProtocolBroken);
 }
 
+TEST_CASE("SPICE: an image without pixels is refused before anything is drawn from it", "[spice]") {
+  Screen1 s;
+  s.surface(0, 8, 4);
+  s.surface(7, 0, 0);
+  LittleWriter out;
+  base(out, {0, 0, 8, 4});
+  out.u32(static_cast<std::uint32_t>(out.size() + 4 + 16 + 2 + 1 + 13));
+  for (std::uint32_t v : {0U, 0U, 4U, 9U}) out.u32(v);
+  out.u16(8).u8(0);
+  noMask(out);
+  out.u64(0).u8(image::kSurface).u8(0).u32(0).u32(0).u32(7);
+  CHECK(breaks([&] { s.display.take(msg::kDrawCopy, out.view()); }));
+}
+
 TEST_CASE("SPICE pointers: masks, depths, and the cache", "[spice]") {
   Pointers pointers;
   const auto mono = [](unsigned flags) {
