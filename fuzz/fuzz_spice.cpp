@@ -18,13 +18,20 @@ struct Events : DisplayEvents {
   void primaryWhole() override {}
 };
 
+/// A display whose one surface has this size.
+struct OneSurface {
+  OneSurface(std::uint32_t width, std::uint32_t height) {
+    LittleWriter create;
+    create.u32(0).u32(width).u32(height).u32(32).u32(1);
+    display.take(msg::kSurfaceCreate, create.view());
+  }
+  Events events;
+  Display display{events};
+};
+
 /// Messages one after the other: type (two bytes), length (two bytes), body.
 void display(ByteView input) {
-  Events events;
-  Display display(events);
-  LittleWriter create;
-  create.u32(0).u32(96).u32(80).u32(32).u32(1);
-  display.take(msg::kSurfaceCreate, create.view());
+  OneSurface one(96, 80);
   LittleReader in(input);
   while (in.left() > 4) {
     const unsigned type = 100 + in.u16() % 220;
@@ -32,24 +39,20 @@ void display(ByteView input) {
     if (type == msg::kSurfaceCreate && body.size() >= 12 &&
         (body[5] > 2 || body[6] != 0 || body[9] > 2 || body[10] != 0))
       continue;  // large surfaces are allowed, but slow to fuzz
-    display.take(type, body);
+    one.display.take(type, body);
   }
 }
 
 /// One image of the kind drawn onto a surface of its size.
 void drawn(unsigned kind, ByteView data) {
-  Events events;
-  Display display(events);
-  LittleWriter create;
-  create.u32(0).u32(48).u32(40).u32(32).u32(1);
-  display.take(msg::kSurfaceCreate, create.view());
+  OneSurface one(48, 40);
   LittleWriter out;
   out.u32(0).u32(0).u32(0).u32(40).u32(48).u8(0);
   out.u32(static_cast<std::uint32_t>(out.size()) + 4 + 16 + 2 + 1 + 13);
   out.u32(0).u32(0).u32(40).u32(48).u16(8).u8(0);
   out.u8(0).u32(0).u32(0).u32(0);  // no mask
   out.u64(1).u8(kind).u8(0).u32(48).u32(40).bytes(data);
-  display.take(msg::kDrawCopy, out.view());
+  one.display.take(msg::kDrawCopy, out.view());
 }
 
 /// A sized piece of data, as JPEG and packed dictionaries have it.
@@ -64,19 +67,15 @@ void drawnSized(unsigned kind, ByteView data) {
 
 /// The same data as two frames of a stream.
 void stream(ByteView data) {
-  Events events;
-  Display display(events);
-  LittleWriter create;
-  create.u32(0).u32(48).u32(40).u32(32).u32(1);
-  display.take(msg::kSurfaceCreate, create.view());
+  OneSurface one(48, 40);
   LittleWriter begin;
   begin.u32(0).u32(7).u8(data.empty() ? 0 : data[0] & 1).u8(1).u64(0);
   begin.u32(48).u32(40).u32(48).u32(40).u32(0).u32(0).u32(40).u32(48).u8(0);
-  display.take(msg::kStreamCreate, begin.view());
+  one.display.take(msg::kStreamCreate, begin.view());
   for (int frame = 0; frame < 2; ++frame) {
     LittleWriter out;
     out.u32(7).u32(0).u32(static_cast<std::uint32_t>(data.size())).bytes(data);
-    display.take(msg::kStreamData, out.view());
+    one.display.take(msg::kStreamData, out.view());
   }
 }
 

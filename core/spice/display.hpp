@@ -56,6 +56,7 @@ class Display {
     bool clipped = false;
   };
 
+  static bool sizeAllowed(std::uint32_t width, std::uint32_t height);
   Surface& surfaceOf(std::uint32_t id);
   Base readBase(LittleReader& in);
   void readClip(LittleReader& in, const Rect& box, std::vector<Rect>& parts) const;

@@ -547,6 +547,7 @@ TEST_CASE("SPICE strokes: dashes go on around corners, and may begin with a gap"
   CHECK(shown(8, {2}) == "##..##.. ##.");
   CHECK(shown(8, {0, 0}) == "######## ###");
   CHECK(breaks([&] { shown(8, {-1, 2}); }));
+  CHECK(breaks([&] { shown(8, {0x7ffffff, 2}); }));
 }
 
 TEST_CASE("SPICE compositions: operators, masks, repeats and transforms", "[spice]") {
