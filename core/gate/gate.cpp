@@ -442,37 +442,36 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
     page.out->put(dumped({{"passes", passesJson(page.person)}}));
   }
 
+  /// The visit that {"way", "visit"} name; the room is held meanwhile.
+  std::optional<std::pair<std::shared_ptr<Room>, VisitFacts>> visitOf(const Json& wish) const {
+    const auto room = rooms.find(idIn(wish, "way"));
+    if (room == rooms.end()) return std::nullopt;
+    for (const VisitFacts& v : room->second->visits())
+      if (v.number == idIn(wish, "visit")) return std::pair(room->second, v);
+    return std::nullopt;
+  }
+
   /// A keeper ends anybody's visit; others their own.
   void endVisit(Page& page, const Json& wish) {
-    const auto room = rooms.find(idIn(wish, "way"));
-    if (room == rooms.end()) return;
-    const Id number = idIn(wish, "visit");
-    for (const VisitFacts& v : room->second->visits()) {
-      if (v.number != number) continue;
-      if (page.person.role != Role::Keeper && (v.who != page.person.name || v.byPass)) return;
-      store.audit(page.person.name, page.from, "ends a visit", {{"machine", v.machine}, {"of", v.who}});
-      const auto keep = room->second;
-      keep->sendAway(number, "ended by " + page.person.name);
-      return;
-    }
+    const auto found = visitOf(wish);
+    if (!found) return;
+    const auto& [room, v] = *found;
+    if (page.person.role != Role::Keeper && (v.who != page.person.name || v.byPass)) return;
+    store.audit(page.person.name, page.from, "ends a visit", {{"machine", v.machine}, {"of", v.who}});
+    room->sendAway(v.number, "ended by " + page.person.name);
   }
 
   /// A keeper's words to one visitor.
   void writeTo(Page& page, const Json& wish) {
-    const auto room = rooms.find(idIn(wish, "way"));
-    if (room == rooms.end() || page.person.role != Role::Keeper) return;
+    const auto found = visitOf(wish);
     const auto text = wish.find("text");
-    if (text == wish.end() || !text->is_string()) return;
+    if (!found || page.person.role != Role::Keeper || text == wish.end() || !text->is_string()) return;
     const std::string words = cleanUtf8(text->get<std::string>().substr(0, kMostWritten));
     if (words.empty()) return;
-    const Id number = idIn(wish, "visit");
-    for (const VisitFacts& v : room->second->visits()) {
-      if (v.number != number) continue;
-      store.audit(page.person.name, page.from, "writes to a visitor",
-                  {{"machine", v.machine}, {"of", v.who}, {"text", words}});
-      room->second->write(number, page.person.name, words);
-      return;
-    }
+    const auto& [room, v] = *found;
+    store.audit(page.person.name, page.from, "writes to a visitor",
+                {{"machine", v.machine}, {"of", v.who}, {"text", words}});
+    room->write(v.number, page.person.name, words);
   }
 
   [[nodiscard]] std::optional<Rules> rulesFor(Id way) const {

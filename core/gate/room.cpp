@@ -102,8 +102,7 @@ struct Room::Visitor : rfb::ServerEvents {
   std::function<void(std::string)> dismiss;
   std::shared_ptr<rfb::Server> picture;
   RowsShown rows;
-  std::uint64_t sent = 0,
-                taken = 0;  ///< bytes to the browser and from it, as far as the machine is concerned
+  std::uint64_t sent = 0, taken = 0;  ///< bytes to the browser and from it
 };
 
 /// Brings the session's events to the gateway's strand.
@@ -511,6 +510,7 @@ void Room::take(Id number, const Json& message) {
   Visitor* v = find(number);
   if (v == nullptr || !session_) return;
   if (!message.is_object()) protocolBroken("a visitor's message", "it is no object");
+  v->taken += message.dump().size();
   if (message.contains("answer")) answer(*v, message["answer"]);
   if (message.contains("type") || message.contains("paste") || message.contains("textKey") ||
       message.contains("resize"))
@@ -569,8 +569,11 @@ Task<void> Room::showPicture(Id number, StreamPtr stream) {
   const auto server = std::make_shared<rfb::Server>(plan_.strand, session_->picture(), screens_, options, *v);
   v->picture = server;
   if (shape_) server->setCursor({shape_->size, shape_->hotspot, shape_->pixels});
+  // The visitor holds the server that holds the stream, so the stream must not hold the visitor.
+  Visitor& counts = *v;
   StreamPtr counted = std::make_unique<CountedStream>(
-      std::move(stream), [v](std::size_t n) { v->taken += n; }, [v](std::size_t n) { v->sent += n; });
+      std::move(stream), [&counts](std::size_t n) { counts.taken += n; },
+      [&counts](std::size_t n) { counts.sent += n; });
   std::exception_ptr failure;
   try {
     co_await server->run(std::move(counted));
