@@ -42,12 +42,11 @@ Target findTarget(const LiveOptions& options, const OpeningTools& tools, bool (*
 /// The first line of the password file, if one was given.
 std::optional<std::string> givenPassword(const LiveOptions& options);
 
-/// Asks whoever sits at the terminal; refuses when nobody does. `trustOnce` answers for keys that are merely
-/// new.
 /// Typed without being shown; nothing without a terminal.
 std::optional<std::string> askOnTerminal(const std::string& prompt);
+/// Asks whoever sits at the terminal; refuses when nobody does. `trustOnce` answers for keys that are merely
+/// new.
 Answer answerOnTerminal(const Question& question, bool trustOnce);
-/// Asks there.
 class TerminalAsker : public Asker {
  public:
   explicit TerminalAsker(bool trustOnce) : trustOnce_(trustOnce) {}

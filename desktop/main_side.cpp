@@ -201,13 +201,14 @@ void MainWindow::cure(const QString& action) {
     return;
   }
   if (action.startsWith("tunnel:")) {
-    const QString jump = action.mid(7);
+    const std::string change = action.toStdString();
     const auto way = desk_.records().snapshot().endpoints.find(whyEndpoint_);
     if (way == desk_.records().snapshot().endpoints.end()) return;
     const Endpoint before = way->second;
     if (desk_.records().commit(tr("go through a tunnel into the machine"),
-                               [&](StoreWriter& w) { host::goThroughTunnel(w, before, jump.toStdString()); }))
-      say(tr("It goes through %1 from now on. Ctrl+Z takes it back.").arg(jump));
+                               [&](StoreWriter& w) { host::goThroughTunnel(w, before, change); }))
+      say(tr("It goes through %1 from now on. Ctrl+Z takes it back.")
+              .arg(QString::fromStdString(host::jumpOfTunnel(change))));
     return;
   }
   if (action == "retry") {

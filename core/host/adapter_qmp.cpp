@@ -109,7 +109,10 @@ class QmpAdapter : public HostAdapter {
 
   Task<std::string> readInGuest(std::string id, std::string path) override {
     const auto m = find(id);
-    co_return co_await resultWithin(kAgentLimit, "the guest's agent", readBySocket(m->agent.socket, path));
+    const std::function<Task<std::string>(AgentCall)> read = [path](AgentCall call) {
+      return readFileByAgent(std::move(call), path);
+    };
+    co_return co_await resultWithin(kAgentLimit, "the guest's agent", withAgent(m->agent.socket, read));
   }
 
  private:
@@ -223,23 +226,16 @@ class QmpAdapter : public HostAdapter {
     });
   }
 
-  static Task<std::string> readBySocket(std::string socket, std::string path) {
+  /// `ask` with the agent at that socket.
+  template <typename T>
+  static Task<T> withAgent(std::string socket, std::function<Task<T>(AgentCall)> ask) {
     if (socket.empty()) throw Error(ErrorKind::Unsupported, "the machine has no port for an agent");
     AgentSocket agent(co_await connectUnix(socket));
     co_await agent.begin();
     const AgentCall call = [&agent](std::string command, nlohmann::json arguments) {
       return agent.call(std::move(command), std::move(arguments));
     };
-    co_return co_await readFileByAgent(call, std::move(path));
-  }
-
-  static Task<std::vector<std::string>> addressesBySocket(std::string socket) {
-    AgentSocket agent(co_await connectUnix(socket));
-    co_await agent.begin();
-    const AgentCall call = [&agent](std::string command, nlohmann::json arguments) {
-      return agent.call(std::move(command), std::move(arguments));
-    };
-    co_return co_await addressesByAgent(call);
+    co_return co_await ask(call);
   }
 
   /// An agent that comes up is told of only where its port has a name of QEMU's, so it is looked for; and a
@@ -253,15 +249,16 @@ class QmpAdapter : public HostAdapter {
     m->askingAgent = true;
     spawn(tools_.strand, [this, m]() -> Task<void> {
       try {
+        const std::function<Task<std::vector<std::string>>(AgentCall)> ask = addressesByAgent;
         const auto found =
-            co_await resultWithin(kAgentLimit, "the guest's agent", addressesBySocket(m->agent.socket));
+            co_await resultWithin(kAgentLimit, "the guest's agent", withAgent(m->agent.socket, ask));
         if (!found.empty()) {
           m->known->addresses = found;
           m->known->addressesFrom = "by its agent";
           if (told_ && news_ != nullptr && !m->failed) news_->one(*m->known);
         }
-      } catch (const Error&) {
-        // Somebody else talks to it, or it is stuck: it is asked again.
+      } catch (const std::exception&) {
+        // Somebody else talks to it, it is stuck, or says nonsense: it is asked again.
       }
       m->agentAsked = tools_.clock->now();
       m->askingAgent = false;

@@ -16,6 +16,16 @@ constexpr std::size_t kMostFile = 1 << 20, kMostAnswer = 4 << 20;
 constexpr int kPiece = 48 << 10;
 constexpr char kSentinel = static_cast<char>(0xff);
 
+/// What a guest says is of whatever type it likes.
+bool yesAt(const Json& json, const char* key) {
+  const auto found = json.find(key);
+  return found != json.end() && found->is_boolean() && found->get<bool>();
+}
+std::string textAt(const Json& json, const char* key) {
+  const auto found = json.find(key);
+  return found != json.end() && found->is_string() ? cleanUtf8(found->get<std::string>()) : std::string();
+}
+
 std::string pieceOf(const Json& answer) {
   const auto text = answer.find("buf-b64");
   if (text == answer.end() || !text->is_string()) protocolBroken("guest agent", "a piece without its bytes");
@@ -41,7 +51,7 @@ Task<std::string> readFileByAgent(AgentCall call, std::string path) {
     const Json answer = co_await call("guest-file-read", piece);
     const std::string more = pieceOf(answer);
     out += more;
-    end = more.empty() || answer.value("eof", false);
+    end = more.empty() || yesAt(answer, "eof");
   }
   const Json close{{"handle", handle}};
   co_await call("guest-file-close", close);
@@ -61,9 +71,7 @@ Task<std::vector<std::string>> addressesByAgent(AgentCall call) {
   for (const Json& one : interfaces) {
     if (!one.is_object() || !one.contains("ip-addresses") || !one["ip-addresses"].is_array()) continue;
     for (const Json& a : one["ip-addresses"]) {
-      if (!a.is_object() || !a.contains("ip-address") || !a["ip-address"].is_string()) continue;
-      if (std::string text = cleanUtf8(a["ip-address"].get<std::string>()); reachesOut(text))
-        out.push_back(std::move(text));
+      if (std::string text = textAt(a, "ip-address"); reachesOut(text)) out.push_back(std::move(text));
     }
   }
   co_return out;
@@ -86,8 +94,8 @@ Task<Json> AgentSocket::call(std::string command, Json arguments) {
   Json got = co_await answer();
   if (!got.is_object()) protocolBroken("guest agent", "a line is no JSON object");
   if (const auto error = got.find("error"); error != got.end()) {
-    const std::string why = error->is_object() ? error->value("desc", std::string("refused")) : "refused";
-    throw Error(ErrorKind::Local, "the guest's agent says: " + cleanUtf8(why));
+    const std::string why = textAt(*error, "desc");
+    throw Error(ErrorKind::Local, "the guest's agent says: " + (why.empty() ? "refused" : why));
   }
   co_return got.contains("return") ? got["return"] : Json();
 }

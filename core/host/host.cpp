@@ -207,40 +207,44 @@ void Host::change(std::string id, ConsoleChange what, Done done) {
       std::move(done));
 }
 
-void Host::readInGuest(std::string id, std::string path, Read done) {
-  const auto text = std::make_shared<std::string>();
+void Host::readInGuest(std::string id, std::string path, std::shared_ptr<std::string> into, Done done) {
   spawn(
       state_->tools.strand,
-      [state = state_, text, id = std::move(id), path = std::move(path)]() -> Task<void> {
+      [state = state_, into = std::move(into), id = std::move(id), path = std::move(path)]() -> Task<void> {
         if (state->view().stage != HostStage::Live)
           throw Error(ErrorKind::Unreachable, "the host is not reached now");
-        *text = co_await state->adapter->readInGuest(id, path);
+        *into = co_await state->adapter->readInGuest(id, path);
       },
-      [text, done = std::move(done)](std::exception_ptr failure) { done(failure, std::move(*text)); });
+      std::move(done));
 }
 
-Task<std::string> readInGuest(std::shared_ptr<Host> host, std::string id, std::string path) {
+Task<void> ordered(std::function<void(Host::Done)> give) {
   struct Outcome {
     explicit Outcome(const Executor& on) : arrived(on) {}
     Signal arrived;
     bool here = false;
     std::exception_ptr failure;
-    std::string text;
   };
   const Executor strand = co_await asio::this_coro::executor;
   const auto outcome = std::make_shared<Outcome>(strand);
-  host->readInGuest(std::move(id), std::move(path),
-                    [outcome, strand](std::exception_ptr failure, std::string text) {
-                      post(strand, [outcome, failure, text = std::move(text)]() mutable {
-                        outcome->failure = failure;
-                        outcome->text = std::move(text);
-                        outcome->here = true;
-                        outcome->arrived.notify();
-                      });
-                    });
+  give([outcome, strand](std::exception_ptr failure) {
+    post(strand, [outcome, failure] {
+      outcome->failure = failure;
+      outcome->here = true;
+      outcome->arrived.notify();
+    });
+  });
   while (!outcome->here) co_await outcome->arrived.wait();
   if (outcome->failure) std::rethrow_exception(outcome->failure);
-  co_return std::move(outcome->text);
+}
+
+Task<std::string> readInGuest(std::shared_ptr<Host> host, std::string id, std::string path) {
+  const auto text = std::make_shared<std::string>();
+  const std::function<void(Host::Done)> give = [&](Host::Done done) {
+    host->readInGuest(std::move(id), std::move(path), text, std::move(done));
+  };
+  co_await ordered(give);
+  co_return std::move(*text);
 }
 
 Task<void> awaitView(std::shared_ptr<Host> host, std::function<bool(const HostView&)> holds,

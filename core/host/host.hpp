@@ -49,8 +49,8 @@ class Host : public std::enable_shared_from_this<Host> {
   /// `done` gets null when the host took the order (not when the machine is there).
   void power(std::string id, PowerAct act, Done done);
   void change(std::string id, ConsoleChange change, Done done);
-  using Read = std::function<void(std::exception_ptr, std::string)>;
-  void readInGuest(std::string id, std::string path, Read done);
+  /// `into` is written before `done` is called.
+  void readInGuest(std::string id, std::string path, std::shared_ptr<std::string> into, Done done);
 
  private:
   std::future<void> endSoon();
@@ -59,7 +59,9 @@ class Host : public std::enable_shared_from_this<Host> {
   std::shared_ptr<State> state_;
 };
 
-/// Host::readInGuest, awaited on the caller's strand.
+/// One order to a host, awaited on the caller's strand.
+Task<void> ordered(std::function<void(Host::Done)> give);
+/// Host::readInGuest, awaited likewise.
 Task<std::string> readInGuest(std::shared_ptr<Host> host, std::string id, std::string path);
 
 /// Waits on the caller's strand until `holds` is true of the view, or throws Error{TimedOut, what}.

@@ -221,7 +221,8 @@ Task<AgentPort> agentPort(QmpMonitor& monitor) {
     std::string where = textAt(c, "filename");
     if (where.starts_with("disconnected:")) where = where.substr(13);
     if (where.starts_with("unix:")) out.socket = where.substr(5, where.find(',') - 5);
-    out.answers = !out.socket.empty() && c.value("frontend-open", false);
+    const auto open = c.find("frontend-open");
+    out.answers = !out.socket.empty() && open != c.end() && *open == true;
   }
   co_return out;
 }

@@ -95,30 +95,6 @@ Task<void> StartErrand::steps() {
   co_await untilAnswers();
 }
 
-namespace {
-
-/// One order to a host, awaited on this strand.
-Task<void> ordered(const Executor& strand, const std::function<void(Host::Done)>& give) {
-  struct Outcome {
-    explicit Outcome(const Executor& on) : arrived(on) {}
-    Signal arrived;
-    bool here = false;
-    std::exception_ptr failure;
-  };
-  const auto outcome = std::make_shared<Outcome>(strand);
-  give([outcome, strand](std::exception_ptr failure) {
-    post(strand, [outcome, failure] {
-      outcome->failure = failure;
-      outcome->here = true;
-      outcome->arrived.notify();
-    });
-  });
-  while (!outcome->here) co_await outcome->arrived.wait();
-  if (outcome->failure) std::rethrow_exception(outcome->failure);
-}
-
-}  // namespace
-
 Task<void> StartErrand::askToStart() {
   const std::string& host = plan_.host->record().name;
   begin(kAsked, "asking " + host + " to start it");
@@ -140,7 +116,7 @@ Task<void> StartErrand::askToStart() {
       const std::function<void(Host::Done)> order = [&](Host::Done told) {
         plan_.host->power(plan_.id, paused ? PowerAct::Resume : PowerAct::Start, std::move(told));
       };
-      co_await ordered(strand_, order);
+      co_await ordered(order);
       co_return done(kAsked,
                      paused ? "asked " + host + " to let it go on" : "asked " + host + " to start it");
     }
@@ -171,7 +147,7 @@ Task<void> StartErrand::passwordAgain() {
     const std::function<void(Host::Done)> order = [&](Host::Done told) {
       plan_.host->change(plan_.id, *plan_.again, std::move(told));
     };
-    co_await ordered(strand_, order);
+    co_await ordered(order);
   } catch (const Error& e) {
     remark = std::string("its console's password was not set: ") + e.what();
   }

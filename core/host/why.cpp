@@ -242,7 +242,7 @@ Task<void> askHost(const Snapshot& records, const Endpoint& way, const WhyTools&
           {"loopback-only", Weight::Trouble,
            host + " says: this console listens on " + c.listen + ", which only " + host + " itself reaches",
            "Go through an SSH jump on " + host + ", or let the console listen on another address.",
-           "tunnel:ssh://" + address.host});
+           tunnelChange(c.listen, "ssh://" + address.host)});
 }
 
 void fromRecords(const Snapshot& records, const Endpoint& way, Findings& out) {
@@ -285,12 +285,22 @@ Task<void> lookAtPath(const Address& address, Findings& out) {
 
 }  // namespace
 
-void goThroughTunnel(StoreWriter& writer, Endpoint way, const std::string& jump) {
+namespace {
+constexpr std::string_view kTunnel = "tunnel:";
+}
+
+std::string tunnelChange(const std::string& listens, const std::string& jump) {
+  return std::string(kTunnel) + listens + " " + jump;
+}
+
+std::string jumpOfTunnel(const std::string& change) { return change.substr(change.find(' ') + 1); }
+
+void goThroughTunnel(StoreWriter& writer, Endpoint way, const std::string& change) {
   Address inside = parseAddress(way.address);
-  inside.host = "127.0.0.1";
+  inside.host = change.substr(kTunnel.size(), change.find(' ') - kTunnel.size());
   way.address = inside.uri();
   writer.put(way);
-  writer.set({OwnerKind::WayIn, way.id}, "route.via", jump);
+  writer.set({OwnerKind::WayIn, way.id}, "route.via", jumpOfTunnel(change));
 }
 
 bool anyTrouble(const Findings& findings) {

@@ -21,7 +21,7 @@ struct Finding {
   std::string sentence;
   std::string cure;    ///< what a person can do
   std::string change;  ///< what a click may do about it: "port:5901", "via:ssh://…",
-                       ///< "tunnel:JUMP" (goThroughTunnel), "start", "drift",
+                       ///< "tunnel:ADDRESS JUMP" (goThroughTunnel), "start", "drift",
                        ///< "again", "size", "inside"; may be empty
 };
 
@@ -46,8 +46,12 @@ struct WhyTools {
 /// `wayIn` 0: only the address is looked at. Never throws.
 Task<std::vector<Finding>> whyNot(std::shared_ptr<const Snapshot> records, Id wayIn, Address address,
                                   WhyTools tools);
-/// Reaches a way in on the loopback of where `jump` leads; what the change "tunnel:" asks for.
-void goThroughTunnel(StoreWriter& writer, Endpoint way, const std::string& jump);
+/// The change that takes a way in through `jump` to where it listens beyond it.
+std::string tunnelChange(const std::string& listens, const std::string& jump);
+/// Does that, for the words of a change.
+void goThroughTunnel(StoreWriter& writer, Endpoint way, const std::string& change);
+/// The jump of such a change, for people.
+std::string jumpOfTunnel(const std::string& change);
 /// True when a finding is a Trouble.
 bool anyTrouble(const std::vector<Finding>& findings);
 

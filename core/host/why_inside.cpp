@@ -30,11 +30,11 @@ const Endpoint* commandWay(const Snapshot& records, Id machine) {
   return nullptr;
 }
 
-/// A machine's name as a jump stands for its SSH way in, with all that is kept for it.
-std::string tunnelInto(const Snapshot& records, const Endpoint* command) {
+/// A machine's name as a jump stands for its SSH way in, with all that is kept for it; empty without one.
+std::string jumpInto(const Snapshot& records, const Endpoint* command) {
   if (command == nullptr) return {};
   const auto machine = records.machines.find(command->machine);
-  return machine == records.machines.end() ? std::string() : "tunnel:" + machine->second.name;
+  return machine == records.machines.end() ? std::string() : machine->second.name;
 }
 
 /// True while the address is one of the guest's own.
@@ -85,7 +85,7 @@ Task<void> byCommand(const Snapshot& records, const Endpoint& command, const Add
   try {
     const auto listeners = listenersFrom(co_await tablesByCommand(records, command, tools));
     if (!listeners.empty())
-      co_return judgeListeners(listeners, address, "inside", tunnelInto(records, &command), out);
+      co_return judgeListeners(listeners, address, "inside", jumpInto(records, &command), out);
     problem = "it has no tables as Linux has them";
   } catch (const Error& e) {
     problem = e.detail();
@@ -129,7 +129,7 @@ Task<bool> byAgent(const Snapshot& records, const Endpoint& way, const Address& 
     const auto listeners = listenersFrom(co_await tablesByAgent(tools.host, id, tools.limit));
     if (listeners.empty()) co_return false;
     judgeListeners(listeners, address, "its agent says: inside",
-                   tunnelInto(records, commandWay(records, way.machine)), out);
+                   jumpInto(records, commandWay(records, way.machine)), out);
     co_return true;
   } catch (const Error& e) {
     out.push_back({"inside-unknown",
@@ -141,10 +141,16 @@ Task<bool> byAgent(const Snapshot& records, const Endpoint& way, const Address& 
   }
 }
 
+/// As it is reached from inside: an IPv4 address in IPv6's clothes is itself.
+std::string loopbackOf(const OpenPort& open) {
+  constexpr std::string_view mapped = "::ffff:";
+  return open.address.starts_with(mapped) ? open.address.substr(mapped.size()) : open.address;
+}
+
 }  // namespace
 
 void judgeListeners(const std::vector<OpenPort>& listeners, const Address& address, const std::string& by,
-                    const std::string& tunnel, Findings& out) {
+                    const std::string& jump, Findings& out) {
   std::vector<const OpenPort*> here;
   for (const OpenPort& l : listeners)
     if (l.port == address.port) here.push_back(&l);
@@ -175,11 +181,11 @@ void judgeListeners(const std::vector<OpenPort>& listeners, const Address& addre
     out.push_back({"inside-loopback", Weight::Trouble,
                    by + ", " + portText(address.port) + " listens on " + here.front()->address +
                        " only: nobody reaches it from outside the machine",
-                   tunnel.empty()
+                   jump.empty()
                        ? "Let the service listen on the machine's own address."
                        : "Go through a tunnel into the machine, or let the service listen on its own "
                          "address.",
-                   tunnel});
+                   jump.empty() ? std::string() : tunnelChange(loopbackOf(*here.front()), jump)});
   else
     out.push_back({"inside-listens",
                    Weight::Trouble,

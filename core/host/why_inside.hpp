@@ -6,9 +6,10 @@
 
 namespace kw::host {
 
-/// What `listeners` mean for a way in that could not be reached; `by`: "its agent says".
+/// What `listeners` mean for a way in that could not be reached; `by`: "its agent says";
+/// `jump`: into the machine, or empty.
 void judgeListeners(const std::vector<OpenPort>& listeners, const Address& address, const std::string& by,
-                    const std::string& tunnel, std::vector<Finding>& out);
+                    const std::string& jump, std::vector<Finding>& out);
 /// Only for a service of the guest itself, not for a console of its host.
 Task<void> lookInside(const Snapshot& records, const Endpoint& way, Address address, const WhyTools& tools,
                       std::vector<Finding>& out);

@@ -2,6 +2,7 @@
 // not.
 #include "base/run_on.hpp"
 #include "host/guest_agent.hpp"
+#include "host/line_reader.hpp"
 #include "host/why_inside.hpp"
 #include "tests/support.hpp"
 
@@ -51,6 +52,36 @@ Error failureOf(const std::string& said) {
   return failure.value_or(Error(ErrorKind::Cancelled, "no failure"));
 }
 
+/// An agent that is there, and says this to the first thing it is asked.
+Error refusalOf(const std::string& said) {
+  std::optional<Error> failure;
+  runToEnd([&]() -> Task<void> {
+    const Executor here = co_await asio::this_coro::executor;
+    auto [a, b] = memoryPair(here);
+    const auto far = std::make_shared<StreamPtr>(std::move(b));
+    spawn(here, [far, said]() -> Task<void> {
+      LineReader lines(**far);
+      std::string ask = co_await lines.next();
+      ask.erase(0, 1);  // the sentinel
+      const auto mark = nlohmann::json::parse(ask).at("arguments").at("id");
+      const std::string synced = "\xff" + nlohmann::json{{"return", mark}}.dump() + "\n";
+      co_await (*far)->write(viewOf(synced));
+      co_await lines.next();
+      const std::string answer = said + "\n";
+      co_await (*far)->write(viewOf(answer));
+    });
+    AgentSocket agent(std::move(a));
+    co_await agent.begin();
+    const nlohmann::json none = nlohmann::json::object();
+    try {
+      co_await agent.call("guest-file-open", none);
+    } catch (const Error& e) {
+      failure = e;
+    }
+  });
+  return failure.value_or(Error(ErrorKind::Cancelled, "no failure"));
+}
+
 }  // namespace
 
 TEST_CASE("Tables of what listens: both kinds of address, only what listens, nonsense passed over",
@@ -68,13 +99,16 @@ TEST_CASE("Tables of what listens: both kinds of address, only what listens, non
 }
 
 TEST_CASE("What listens inside, judged: loopback only, nothing, the usual port, ready", "[host][why]") {
-  const auto loopback = judged("rdp://10.0.2.15", "tunnel:mist-bench");
+  const auto loopback = judged("rdp://10.0.2.15", "mist-bench");
   REQUIRE(loopback.size() == 1);
   CHECK(loopback[0].code == "inside-loopback");
   CHECK(loopback[0].weight == Weight::Trouble);
-  CHECK(loopback[0].change == "tunnel:mist-bench");
+  CHECK(loopback[0].change == tunnelChange("127.0.0.1", "mist-bench"));
   CHECK(loopback[0].cure.find("tunnel") != std::string::npos);
   CHECK(judged("rdp://10.0.2.15").at(0).cure.find("tunnel") == std::string::npos);
+  CHECK(judged("rdp://10.0.2.15").at(0).change.empty());
+  CHECK(judged("vnc://10.0.2.15:5901", "mist-bench").at(0).change == tunnelChange("::1", "mist-bench"));
+  CHECK(judged("vnc://10.0.2.15:5902", "mist-bench").at(0).change == tunnelChange("127.0.0.1", "mist-bench"));
   CHECK(judged("vnc://10.0.2.15:5910").at(0).code == "inside-nothing");
   const auto other = judged("rdp://10.0.2.15:3390");
   CHECK(other.at(0).code == "inside-other-port");
@@ -82,7 +116,7 @@ TEST_CASE("What listens inside, judged: loopback only, nothing, the usual port, 
   CHECK(judged("ssh://duty@10.0.2.15").at(0).code == "inside-listens");
 }
 
-TEST_CASE("A tunnel into the machine: the address becomes its loopback, in one undo", "[host][why]") {
+TEST_CASE("A tunnel into the machine: the address becomes where it listens, in one undo", "[host][why]") {
   TemporaryFolder folder;
   const auto store = openSqliteStore(folder.path / "records.sqlite");
   Endpoint e;
@@ -93,9 +127,10 @@ TEST_CASE("A tunnel into the machine: the address becomes its loopback, in one u
     e.machine = m.id, e.label = "desktop", e.address = "rdp://duty@10.0.2.15:3390";
     w.put(e);
   });
-  store->commit("tunnel", [&](StoreWriter& w) { goThroughTunnel(w, e, "mist-bench"); });
+  store->commit("tunnel",
+                [&](StoreWriter& w) { goThroughTunnel(w, e, tunnelChange("127.0.0.5", "mist-bench")); });
   Snapshot now = store->load();
-  CHECK(now.endpoints.at(e.id).address == "rdp://duty@127.0.0.1:3390");
+  CHECK(now.endpoints.at(e.id).address == "rdp://duty@127.0.0.5:3390");
   CHECK(settingsOf(now, {OwnerKind::WayIn, e.id})("route.via") == "mist-bench");
   store->undo();
   now = store->load();
@@ -126,6 +161,12 @@ TEST_CASE("An agent that refuses, lies, stops or floods ends in a clear error", 
     return std::tuple(text, failure, asked);
   };
   CHECK(std::get<0>(read({{"buf-b64", "YWJj"}, {"eof", true}})) == "abc");
+  // Guests say what they like, of whatever type.
+  CHECK(std::get<0>(read({{"buf-b64", ""}, {"eof", "yes"}})).empty());
+  for (const char* refusal : {R"({"error":{"desc":7}})", R"({"error":3})", R"({"error":{}})"})
+    CHECK(std::string(refusalOf(refusal).detail()).find("refused") != std::string::npos);
+  CHECK(std::string(refusalOf(R"({"error":{"desc":"not allowed"}})").detail()).find("not allowed") !=
+        std::string::npos);
   CHECK(std::get<1>(read({{"count", 3}}))->kind() == ErrorKind::ProtocolBroken);
   CHECK(std::get<1>(read({{"buf-b64", "***"}}))->kind() == ErrorKind::ProtocolBroken);
   const std::string whole(64 << 10, 'A');  // 48 KiB of zeros, without end

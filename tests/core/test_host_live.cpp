@@ -481,6 +481,6 @@ TEST_CASE("Why: paused, and a console that listens on its host's own loopback on
   CHECK(found(paused, "paused")->sentence.find("a disk error") != std::string::npos);
   const auto loopback = whyOf(address, records, ways["seed-bank"], host);
   REQUIRE(found(loopback, "loopback-only") != nullptr);
-  CHECK(found(loopback, "loopback-only")->change == "tunnel:ssh://0.0.0.0");
+  CHECK(found(loopback, "loopback-only")->change == tunnelChange("127.0.0.1", "ssh://0.0.0.0"));
   host->end();
 }

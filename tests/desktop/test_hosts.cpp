@@ -374,7 +374,7 @@ TEST_CASE("A service that listens inside the machine only: looked at through its
   emit b.window->side()->cureClicked("inside");
   REQUIRE(shown([&] { return told("127.0.0.1 only"); }));
   const QString tunnel = action("tunnel:");
-  CHECK(tunnel == "tunnel:palm-house-01");
+  CHECK(tunnel == "tunnel:127.0.0.1 palm-house-01");
   emit b.window->side()->cureClicked(tunnel);
   b.openLive(0);
 }

@@ -11,4 +11,7 @@ namespace kw::test {
 nlohmann::json whyInOwnNetwork(const std::filesystem::path& home, const std::string& before,
                                const std::string& target);
 
+/// The same here, with more words for the command line.
+nlohmann::json whyHere(const std::filesystem::path& home, const std::string& words);
+
 }  // namespace kw::test

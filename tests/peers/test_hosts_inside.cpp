@@ -66,7 +66,8 @@ TEST_CASE("Why, from inside through the machine's own SSH: on its loopback only;
   });
   TemporaryFolder folder;
   OpeningTools tools;
-  tools.store = openSqliteStore(folder.path / "records.sqlite");
+  std::filesystem::create_directories(folder.path / "kettle-window");
+  tools.store = openSqliteStore(folder.path / "kettle-window/records.sqlite");
   tools.ssh = std::make_shared<SshPool>([&runtime] { return runtime.strand(); });
   Id way = 0, command = 0;
   tools.store->commit("records", [&](StoreWriter& w) {
@@ -111,10 +112,19 @@ TEST_CASE("Why, from inside through the machine's own SSH: on its loopback only;
   const auto inside = why(std::make_shared<Yes>(true));
   REQUIRE(found(inside, "inside-loopback") != nullptr);
   CHECK(found(inside, "inside-loopback")->sentence.find("127.0.0.1") != std::string::npos);
-  CHECK(found(inside, "inside-loopback")->change == "tunnel:mist-bench");
+  const std::string change = found(inside, "inside-loopback")->change;
+  CHECK(change == tunnelChange("127.0.0.1", "mist-bench"));
+  // A shell says the same, once the key is known; without being told to it does not sign in.
+  const auto codes = [](const nlohmann::json& findings) {
+    std::string out;
+    for (const auto& f : findings) out += f.at("code").get<std::string>() + " ";
+    return out;
+  };
+  CHECK(codes(whyHere(folder.path, "mist-bench")).find("inside-possible") != std::string::npos);
+  CHECK(codes(whyHere(folder.path, "--inside mist-bench")).find("inside-loopback") != std::string::npos);
   // The cure, taken: the greeting comes through the tunnel.
   const Endpoint before = tools.store->load().endpoints.at(way);
-  tools.store->commit("tunnel", [&](StoreWriter& w) { goThroughTunnel(w, before, "mist-bench"); });
+  tools.store->commit("tunnel", [&](StoreWriter& w) { goThroughTunnel(w, before, change); });
   const Snapshot now = tools.store->load();
   std::string greeting;
   runToEnd([&]() -> Task<void> {
