@@ -7,8 +7,8 @@
 
 #include "base/runtime.hpp"
 #include "bench/bench.hpp"
-#include "desktop/open_session.hpp"
-#include "desktop/text_view.hpp"
+#include "desktop/model/open_session.hpp"
+#include "desktop/text/text_view.hpp"
 #include "session/text_session.hpp"
 
 namespace kw::bench {

@@ -10,12 +10,12 @@
 #include <fstream>
 
 #include "bench/bench.hpp"
-#include "desktop/desk.hpp"
-#include "desktop/main_window.hpp"
-#include "desktop/pane.hpp"
-#include "desktop/picture_view.hpp"
-#include "desktop/stage.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/model/desk.hpp"
+#include "desktop/picture/picture_view.hpp"
+#include "desktop/stage/pane.hpp"
+#include "desktop/stage/stage.hpp"
+#include "desktop/window/main_window.hpp"
 #include "lab/host.hpp"
 
 namespace kw::bench {

@@ -8,12 +8,12 @@
 
 #include "base/file.hpp"
 #include "base/secrecy.hpp"
-#include "desktop/desk.hpp"
-#include "desktop/main_window.hpp"
-#include "desktop/own_colours.hpp"
-#include "desktop/single_instance.hpp"
-#include "desktop/theme.hpp"
-#include "desktop/tour.hpp"
+#include "desktop/app/single_instance.hpp"
+#include "desktop/app/tour.hpp"
+#include "desktop/look/own_colours.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/model/desk.hpp"
+#include "desktop/window/main_window.hpp"
 
 namespace {
 

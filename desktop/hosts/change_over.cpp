@@ -2,8 +2,8 @@
 
 #include <utility>
 
-#include "desktop/pane.hpp"
-#include "desktop/stage.hpp"
+#include "desktop/stage/pane.hpp"
+#include "desktop/stage/stage.hpp"
 #include "route/opening.hpp"
 
 namespace kw::desktop {

@@ -4,7 +4,7 @@
 #include <QPointer>
 #include <functional>
 
-#include "desktop/desk.hpp"
+#include "desktop/model/desk.hpp"
 
 namespace kw::desktop {
 

@@ -8,7 +8,7 @@
 #include <optional>
 
 #include "base/runtime.hpp"
-#include "desktop/records.hpp"
+#include "desktop/model/records.hpp"
 #include "host/adopt.hpp"
 #include "host/host.hpp"
 

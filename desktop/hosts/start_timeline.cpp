@@ -2,8 +2,8 @@
 
 #include <QPainter>
 
-#include "desktop/glyphs.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/glyphs.hpp"
+#include "desktop/look/theme.hpp"
 
 namespace kw::desktop {
 

@@ -3,7 +3,7 @@
 #include <QPainter>
 
 #include "desktop/hosts/stock_model.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
 
 namespace kw::desktop {
 

@@ -8,7 +8,7 @@
 #include <QPushButton>
 #include <QScrollArea>
 
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
 #include "host/console.hpp"
 
 namespace kw::desktop {

@@ -7,7 +7,7 @@
 #include <QMenu>
 #include <QMessageBox>
 
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
 #include "host/console.hpp"
 
 namespace kw::desktop {

@@ -3,8 +3,8 @@
 #include <QAbstractTableModel>
 #include <vector>
 
-#include "desktop/glyphs.hpp"
 #include "desktop/hosts/hosts.hpp"
+#include "desktop/look/glyphs.hpp"
 
 namespace kw::desktop {
 

@@ -23,7 +23,7 @@
 #include "base/file.hpp"
 
 #include "desktop/hosts/stock_delegate.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
 #include "host/console.hpp"
 
 namespace kw::desktop {

@@ -4,8 +4,8 @@
 #include <QWidget>
 #include <set>
 
-#include "desktop/desk.hpp"
 #include "desktop/hosts/stock_model.hpp"
+#include "desktop/model/desk.hpp"
 
 class QButtonGroup;
 class QFrame;

@@ -15,10 +15,10 @@
 #include "base/file.hpp"
 #include "credential/first_password.hpp"
 #include "credential/one_time_code.hpp"
-#include "desktop/counts.hpp"
-#include "desktop/plain_table.hpp"
-#include "desktop/sheet_parts.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/app/counts.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/pages/plain_table.hpp"
+#include "desktop/sheet/sheet_parts.hpp"
 #include "route/sign_in_source.hpp"
 
 namespace kw::desktop {

@@ -4,7 +4,7 @@
 #include <QWidget>
 
 #include "credential/secret_bundle.hpp"
-#include "desktop/records.hpp"
+#include "desktop/model/records.hpp"
 
 class QLabel;
 class QLineEdit;

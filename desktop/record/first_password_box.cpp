@@ -10,8 +10,8 @@
 #include "base/error.hpp"
 #include "base/file.hpp"
 #include "credential/first_password.hpp"
-#include "desktop/sheet_parts.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/sheet/sheet_parts.hpp"
 
 namespace kw::desktop {
 

@@ -7,8 +7,8 @@
 #include <QSplitter>
 #include <QVBoxLayout>
 
-#include "desktop/plain_table.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/pages/plain_table.hpp"
 
 namespace kw::desktop {
 

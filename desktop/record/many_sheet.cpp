@@ -8,11 +8,11 @@
 #include <QStackedWidget>
 #include <QVBoxLayout>
 
-#include "desktop/counts.hpp"
+#include "desktop/app/counts.hpp"
+#include "desktop/look/theme.hpp"
 #include "desktop/record/setting_editor.hpp"
-#include "desktop/section_list.hpp"
-#include "desktop/sheet_parts.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/sheet/section_list.hpp"
+#include "desktop/sheet/sheet_parts.hpp"
 #include "record/catalogue.hpp"
 
 namespace kw::desktop {

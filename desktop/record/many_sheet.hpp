@@ -3,7 +3,7 @@
 #include <QWidget>
 #include <set>
 
-#include "desktop/records.hpp"
+#include "desktop/model/records.hpp"
 #include "record/setting.hpp"
 
 class QLabel;

@@ -4,8 +4,8 @@
 #include <QPushButton>
 #include <QVBoxLayout>
 
-#include "desktop/plain_table.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/pages/plain_table.hpp"
 
 namespace kw::desktop {
 

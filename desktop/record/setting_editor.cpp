@@ -3,7 +3,7 @@
 #include <QComboBox>
 #include <QLineEdit>
 
-#include "desktop/own_colours.hpp"
+#include "desktop/look/own_colours.hpp"
 
 namespace kw::desktop {
 

@@ -2,7 +2,7 @@
 #pragma once
 #include <QWidget>
 
-#include "desktop/records.hpp"
+#include "desktop/model/records.hpp"
 #include "record/checks.hpp"
 
 class QLabel;

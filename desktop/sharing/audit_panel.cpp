@@ -9,8 +9,8 @@
 #include <QTableWidget>
 #include <QVBoxLayout>
 
-#include "desktop/plain_table.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/pages/plain_table.hpp"
 
 namespace kw::desktop {
 

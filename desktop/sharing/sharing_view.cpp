@@ -16,9 +16,9 @@
 #include <QVBoxLayout>
 #include <mutex>
 
-#include "desktop/plain_table.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/pages/plain_table.hpp"
 #include "desktop/sharing/audit_panel.hpp"
-#include "desktop/theme.hpp"
 
 namespace kw::desktop {
 

@@ -3,7 +3,7 @@
 #pragma once
 #include <QWidget>
 
-#include "desktop/desk.hpp"
+#include "desktop/model/desk.hpp"
 #include "gate/gate_client.hpp"
 
 class QComboBox;

@@ -2,7 +2,7 @@
 #include <QApplication>
 #include <catch2/catch.hpp>
 
-#include "desktop/theme.hpp"
+#include "desktop/look/theme.hpp"
 
 int main(int argc, char** argv) {
   if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");

@@ -1,6 +1,6 @@
 // Remote desktops and machines with several screens in the real window; a line that was sealed and is not any
 // more.
-#include "desktop/screens_plan.hpp"
+#include "desktop/picture/screens_plan.hpp"
 #include "lab/console_port.hpp"
 #include "lab/scenario.hpp"
 #include "tests/desktop/window_bench.hpp"

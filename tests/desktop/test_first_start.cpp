@@ -1,8 +1,8 @@
 // A window that nobody has used yet.
 #include <QScreen>
 
-#include "desktop/first_start.hpp"
-#include "desktop/go_field.hpp"
+#include "desktop/window/first_start.hpp"
+#include "desktop/window/go_field.hpp"
 #include "tests/desktop/window_bench.hpp"
 
 using namespace kw;

@@ -1,5 +1,5 @@
 // From Qt's key events to what travels.
-#include "desktop/qt_keys.hpp"
+#include "desktop/picture/qt_keys.hpp"
 #include "tests/desktop/window_bench.hpp"
 
 using namespace kw;

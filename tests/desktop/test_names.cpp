@@ -1,5 +1,5 @@
 // What a machine calls itself, beside what its record does.
-#include "desktop/reach.hpp"
+#include "desktop/model/reach.hpp"
 #include "tests/desktop/window_bench.hpp"
 
 using namespace kw;

@@ -8,14 +8,14 @@
 #include <fstream>
 
 #include "base/file.hpp"
-#include "desktop/colours_view.hpp"
-#include "desktop/exchange_view.hpp"
-#include "desktop/glyphs.hpp"
-#include "desktop/import_view.hpp"
-#include "desktop/journal_view.hpp"
-#include "desktop/own_colours.hpp"
-#include "desktop/roster_accessible.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/look/glyphs.hpp"
+#include "desktop/look/own_colours.hpp"
+#include "desktop/look/theme.hpp"
+#include "desktop/pages/colours_view.hpp"
+#include "desktop/pages/exchange_view.hpp"
+#include "desktop/pages/import_view.hpp"
+#include "desktop/pages/journal_view.hpp"
+#include "desktop/roster/roster_accessible.hpp"
 #include "tests/desktop/window_bench.hpp"
 
 using namespace kw;

@@ -13,14 +13,14 @@
 #include <fstream>
 
 #include "base/file.hpp"
-#include "desktop/exchange_view.hpp"
+#include "desktop/pages/exchange_view.hpp"
 #include "desktop/record/credentials_view.hpp"
 #include "desktop/record/history_view.hpp"
 #include "desktop/record/many_sheet.hpp"
 #include "desktop/record/merge_view.hpp"
 #include "desktop/record/own_commands.hpp"
-#include "route/sign_in_source.hpp"
 #include "desktop/record/setting_editor.hpp"
+#include "route/sign_in_source.hpp"
 #include "tests/desktop/window_bench.hpp"
 
 using namespace kw;

@@ -6,8 +6,8 @@
 #include <QListWidget>
 #include <QMimeData>
 
-#include "desktop/clip_mime.hpp"
-#include "desktop/screens_plan.hpp"
+#include "desktop/model/clip_mime.hpp"
+#include "desktop/picture/screens_plan.hpp"
 #include "picture/png.hpp"
 #include "rdp/server.hpp"
 #include "tests/desktop/window_bench.hpp"

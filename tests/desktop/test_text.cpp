@@ -11,9 +11,9 @@
 #include <fstream>
 #include <iostream>
 
-#include "desktop/files_panel.hpp"
-#include "desktop/text_view.hpp"
-#include "desktop/trust_view.hpp"
+#include "desktop/files/files_panel.hpp"
+#include "desktop/pages/trust_view.hpp"
+#include "desktop/text/text_view.hpp"
 #include "lab/ssh_server.hpp"
 #include "lab/text_service.hpp"
 #include "tests/desktop/window_bench.hpp"

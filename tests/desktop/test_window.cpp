@@ -9,9 +9,9 @@
 #include <QScrollArea>
 #include <fstream>
 
-#include "desktop/glyphs.hpp"
-#include "desktop/single_instance.hpp"
-#include "desktop/theme.hpp"
+#include "desktop/app/single_instance.hpp"
+#include "desktop/look/glyphs.hpp"
+#include "desktop/look/theme.hpp"
 #include "picture/png.hpp"
 #include "tests/desktop/window_bench.hpp"
 

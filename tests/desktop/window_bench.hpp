@@ -6,17 +6,17 @@
 #include <QTest>
 #include <memory>
 
-#include "desktop/desk.hpp"
-#include "desktop/main_window.hpp"
-#include "desktop/pane.hpp"
-#include "desktop/picture_view.hpp"
-#include "desktop/screen_window.hpp"
-#include "desktop/sheet.hpp"
-#include "desktop/side.hpp"
-#include "desktop/spout.hpp"
-#include "desktop/stage.hpp"
-#include "desktop/story_card.hpp"
-#include "desktop/strip.hpp"
+#include "desktop/model/desk.hpp"
+#include "desktop/picture/picture_view.hpp"
+#include "desktop/sheet/sheet.hpp"
+#include "desktop/stage/pane.hpp"
+#include "desktop/stage/stage.hpp"
+#include "desktop/stage/story_card.hpp"
+#include "desktop/stage/strip.hpp"
+#include "desktop/window/main_window.hpp"
+#include "desktop/window/screen_window.hpp"
+#include "desktop/window/side.hpp"
+#include "desktop/window/spout.hpp"
 #include "lab/host.hpp"
 #include "tests/support.hpp"
 
