@@ -37,7 +37,7 @@ constexpr double kAtLeast = 1 / 0.95;
 
 struct Trusting : SshEvents {
   Task<bool> trust(HostKey) override { co_return true; }
-  Task<std::optional<std::string>> answer(SshPrompt) override { co_return std::nullopt; }
+  Task<std::optional<Secret>> answer(SshPrompt) override { co_return std::nullopt; }
 };
 
 double secondsSince(std::chrono::steady_clock::time_point start) {

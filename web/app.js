@@ -199,6 +199,7 @@ class Visit {
     this.way = way;
     this.number = 0;
     this.people = [];
+    this.all = 0;
     this.may = { drive: false, why: '', clipboardTo: false, clipboardFrom: false };
     this.size = [0, 0];
     this.fitMode = 'fit';
@@ -275,7 +276,7 @@ class Visit {
     if (m.route) { this.routeNow = m.route; this.paintRoute(); }
     if ('question' in m) m.question ? this.ask(m.question) : this.uncard('question');
     if (m.size) { this.size = m.size; this.startPicture(); this.place(); }
-    if (m.people) { this.people = m.people; paintPeople(); paintRoster(); }
+    if (m.people) { this.people = m.people; this.all = m.all || m.people.length; paintPeople(); paintRoster(); }
     if (m.text) this.takeText(m.text);
     if (m.above) this.takeAbove(m.above);
     if (m.clip) this.takeClip(m.clip);
@@ -677,7 +678,8 @@ function paintPeople() {
     visit.hand.style.color = '';
     visit.hand.replaceChildren(driver ? `${driver.who} has the hand ` : 'looking ', visit.may.drive ? make('button', { class: 'plain askHand', onclick: () => { visit.send({ askHand: true }); note('Asked.'); } }, 'ask for it') : make('span', { class: 'quiet', title: visit.may.why }, '· ' + (visit.may.why || 'only looking')));
   }
-  visit.who.textContent = others.length ? 'here too: ' + others.map(p => `${p.who}${p.drives ? ' (drives)' : ''} since ${new Date(p.since * 1000).toTimeString().slice(0, 5)}`).join(', ') : '';
+  const more = visit.all - visit.people.length;
+  visit.who.textContent = others.length ? 'here too: ' + others.map(p => `${p.who}${p.drives ? ' (drives)' : ''} since ${new Date(p.since * 1000).toTimeString().slice(0, 5)}`).join(', ') + (more > 0 ? ` and ${more} more` : '') : '';
 }
 
 // ---- passes

@@ -67,6 +67,13 @@ void Deflater::begin() {
   stream_ = std::move(stream);
 }
 
+bool Deflater::drop() {
+  if (!stream_) return false;
+  deflateEnd(stream_.get());
+  stream_.reset();
+  return true;
+}
+
 void Deflater::deflate(ByteView plain, Bytes& out) {
   if (!stream_) begin();
   stream_->next_in = const_cast<Byte*>(plain.data());

@@ -31,8 +31,8 @@ class Inflater {
   std::unique_ptr<z_stream_s> stream_;
 };
 
-/// One deflating stream; each message ends with a sync flush. Takes its quarter of a megabyte when it is first
-/// used.
+/// One deflating stream; each message ends with a sync flush. Takes its quarter of a megabyte when it is
+/// first used.
 class Deflater {
  public:
   explicit Deflater(int level = 6);
@@ -43,6 +43,8 @@ class Deflater {
   /// Throws Error{Local} when there is no memory for it.
   void deflate(ByteView plain, Bytes& out);
   void setLevel(int level);
+  /// Gives its memory back; the next message begins a new stream. False when there was nothing to give back.
+  bool drop();
 
  private:
   void begin();

@@ -13,7 +13,7 @@ namespace {
 constexpr char kLetters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567";
 }
 
-std::string timeCode(const std::string& secret, std::int64_t at) {
+std::string timeCode(std::string_view secret, std::int64_t at) {
   Byte counter[8];
   const auto step = static_cast<std::uint64_t>(at / kCodeSeconds);
   storeBe32(counter, static_cast<std::uint32_t>(step >> 32));

@@ -10,7 +10,7 @@ namespace kw {
 constexpr int kCodeSeconds = 30;
 
 /// `secret` is raw bytes, `at` seconds since 1970.
-std::string timeCode(const std::string& secret, std::int64_t at);
+std::string timeCode(std::string_view secret, std::int64_t at);
 /// How long the code of this moment is good for: 1 to 30.
 int codeSecondsLeft(std::int64_t at);
 std::string base32(const std::string& bytes);

@@ -4,6 +4,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "base/base64.hpp"
 #include "base/bytes.hpp"
 #include "base/error.hpp"
 
@@ -19,13 +20,6 @@ constexpr std::size_t kTag = crypto_aead_xchacha20poly1305_ietf_ABYTES;
 // What a file may ask of whoever opens it.
 constexpr unsigned long long kMostTurns = 10;
 constexpr std::size_t kMostMemory = std::size_t{1} << 30;
-
-std::string base64(ByteView bytes) {
-  std::string out(sodium_base64_encoded_len(bytes.size(), sodium_base64_VARIANT_ORIGINAL), '\0');
-  sodium_bin2base64(out.data(), out.size(), bytes.data(), bytes.size(), sodium_base64_VARIANT_ORIGINAL);
-  out.resize(out.size() - 1);
-  return out;
-}
 
 Bytes fromBase64(const std::string& text) {
   Bytes out(text.size());
@@ -71,8 +65,8 @@ std::string sealedText(const std::string& plain, const std::string& passphrase) 
                                 {"version", 1},
                                 {"turns", crypto_pwhash_OPSLIMIT_MODERATE},
                                 {"memory", crypto_pwhash_MEMLIMIT_MODERATE},
-                                {"salt", base64(salt)},
-                                {"data", base64(sealed)}}
+                                {"salt", base64Of(salt)},
+                                {"data", base64Of(sealed)}}
              .dump(1) +
          "\n";
 }

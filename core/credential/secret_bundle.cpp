@@ -11,10 +11,10 @@ namespace kw {
 namespace {
 
 /// Fields by letter; lengths before them, so that a key's line breaks and raw bytes need no care.
-constexpr std::pair<char, std::string SecretBundle::*> kFields[] = {{'p', &SecretBundle::password},
-                                                                    {'k', &SecretBundle::key},
-                                                                    {'f', &SecretBundle::passphrase},
-                                                                    {'c', &SecretBundle::codeSecret}};
+constexpr std::pair<char, Secret SecretBundle::*> kFields[] = {{'p', &SecretBundle::password},
+                                                               {'k', &SecretBundle::key},
+                                                               {'f', &SecretBundle::passphrase},
+                                                               {'c', &SecretBundle::codeSecret}};
 
 }  // namespace
 
@@ -22,18 +22,18 @@ std::string textOf(const SecretBundle& bundle) {
   std::string out = "1";  // the form's number
   out += static_cast<char>('0' + static_cast<int>(bundle.use));
   for (const auto& [letter, field] : kFields) {
-    const std::string& value = bundle.*field;
+    const Secret& value = bundle.*field;
     if (value.empty()) continue;
     std::array<Byte, 4> size{};
     storeBe32(size.data(), static_cast<std::uint32_t>(value.size()));
     out += letter;
     out.append(reinterpret_cast<const char*>(size.data()), size.size());
-    out += value;
+    out += value.view();
   }
   return out;
 }
 
-std::optional<SecretBundle> bundleFrom(const std::string& text) {
+std::optional<SecretBundle> bundleFrom(std::string_view text) {
   SecretBundle out;
   if (text.size() < 2 || text[0] != '1' || text[1] < '0' || text[1] > '4') return std::nullopt;
   out.use = static_cast<SecretUse>(text[1] - '0');

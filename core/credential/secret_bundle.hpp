@@ -8,10 +8,10 @@
 namespace kw {
 
 struct SecretBundle {
-  std::string password;
-  std::string key;         ///< a private key's text, kept inside
-  std::string passphrase;  ///< of that key
-  std::string codeSecret;  ///< raw bytes (one_time_code.hpp)
+  Secret password;
+  Secret key;         ///< a private key's text, kept inside
+  Secret passphrase;  ///< of that key
+  Secret codeSecret;  ///< raw bytes (one_time_code.hpp)
   SecretUse use = SecretUse::Unknown;
   [[nodiscard]] bool empty() const { return password.empty() && key.empty() && codeSecret.empty(); }
 };
@@ -19,6 +19,6 @@ struct SecretBundle {
 /// As it lies inside the seal.
 std::string textOf(const SecretBundle& bundle);
 /// Nothing when it cannot be read.
-std::optional<SecretBundle> bundleFrom(const std::string& text);
+std::optional<SecretBundle> bundleFrom(std::string_view text);
 
 }  // namespace kw

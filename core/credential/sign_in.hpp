@@ -2,6 +2,8 @@
 #pragma once
 #include <string>
 
+#include "base/secret.hpp"
+
 namespace kw {
 
 /// How a password travels. A kept one answers only the kind that it was kept for (mayAnswer), so that an
@@ -15,7 +17,8 @@ enum class SecretUse {
 };
 
 struct SignIn {
-  std::string user, password;
+  std::string user;
+  Secret password;
   SecretUse use = SecretUse::Unknown;  ///< what it was given for
   std::string domain = {};             ///< where accounts have one; empty: the setting's, or the name's own
 };

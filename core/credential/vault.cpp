@@ -95,13 +95,13 @@ class FileVault : public Vault {
     writeFileSafely(file_, out.view(), 0600);
   }
 
-  Bytes seal(const std::string& secret, const std::string& about) override {
+  Bytes seal(std::string_view secret, const std::string& about) override {
     const std::lock_guard held(lock_);
     requireOpen();
     return sealWith(key_, viewOf(secret), about);
   }
 
-  std::optional<std::string> unseal(const Bytes& text, const std::string& about) override {
+  std::optional<Secret> unseal(const Bytes& text, const std::string& about) override {
     const std::lock_guard held(lock_);
     requireOpen();
     if (text.size() < kNonce + kTag) return std::nullopt;

@@ -7,6 +7,7 @@
 #include <string>
 
 #include "base/bytes.hpp"
+#include "base/secret.hpp"
 
 namespace kw {
 
@@ -22,10 +23,9 @@ class Vault {
   virtual void setPassphrase(const std::string& passphrase) = 0;
   /// `about` names what the secret belongs to and is authenticated with it. Throws Error{Local} when not
   /// open.
-  [[nodiscard]] virtual Bytes seal(const std::string& secret, const std::string& about) = 0;
+  [[nodiscard]] virtual Bytes seal(std::string_view secret, const std::string& about) = 0;
   /// Nothing when the text was altered, belongs to something else or to another vault.
-  [[nodiscard]] virtual std::optional<std::string> unseal(const Bytes& sealedText,
-                                                          const std::string& about) = 0;
+  [[nodiscard]] virtual std::optional<Secret> unseal(const Bytes& sealedText, const std::string& about) = 0;
 };
 
 /// Opens the vault of this folder, making the key file when there is none. Throws Error{Local} on a damaged

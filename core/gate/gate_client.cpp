@@ -142,12 +142,14 @@ void GateClient::take(const Json& m) {
   if (m.contains("machines") && m["machines"].is_array()) view_.machines = m["machines"];
   if (m.contains("passes") && m["passes"].is_array()) view_.passes = m["passes"];
   if (m.contains("audit") && m["audit"].is_object()) view_.audit = m["audit"];
+  if (m.contains("seen") && m["seen"].is_object()) view_.seen = std::make_shared<const Json>(m["seen"]);
   if (m.contains("error") && m["error"].is_string()) view_.said = cleanUtf8(m["error"].get<std::string>());
   if (m.contains("passMade") && m["passMade"].is_object() && out_) {
     view_.passPath = m["passMade"].value("path", "");
     out_->put("{\"passes\":true}");
   }
   tell();
+  view_.seen.reset();
   view_.said.clear();
 }
 

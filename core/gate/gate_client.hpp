@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/runtime.hpp"
+#include "base/secret.hpp"
 #include "session/session.hpp"
 
 namespace kw::gate {
@@ -19,6 +20,9 @@ struct ClientView {
   nlohmann::json machines = nlohmann::json::array();
   nlohmann::json passes = nlohmann::json::array();
   nlohmann::json audit;  ///< {"entries": […], "all", "wrongAt"}; null until asked for
+  /// What was seen last: {"way", "visit", "serial", "drives", "over"} and, when it is new, "jpeg" (base64) or
+  /// "text" (Room::textNow). Null until asked for.
+  std::shared_ptr<const nlohmann::json> seen;
   std::string passPath;  ///< of the pass made last: "/#pass=…"
   std::string said;      ///< what the gateway refused last
 };
@@ -26,7 +30,8 @@ struct ClientView {
 struct ClientPlan {
   std::string host;
   int port = 8443;
-  std::string user, password;
+  std::string user;
+  Secret password;
   std::string code;
   /// Decides about the gateway's certificate.
   std::function<Task<bool>(PeerCertificate)> decide;
@@ -40,7 +45,7 @@ class GateClient : public std::enable_shared_from_this<GateClient> {
   void stop();
   /// {"endVisit": {…}}, {"write": {"way", "visit", "text"}}, {"makePass": {…}}, {"endPass": N}, {"passes":
   /// true},
-  /// {"audit": {"narrow": "words"}}
+  /// {"audit": {"narrow": "words"}}, {"lookIn": {"way", "visit", "have": serial}}
   void send(nlohmann::json message);
 
  private:

@@ -67,10 +67,21 @@ class Room : public std::enable_shared_from_this<Room> {
   void sendAway(Id visitor, const std::string& why);
   void endAll(const std::string& why);
   void say(Id visitor, const std::string& text);
+  /// A short word to everybody here.
+  void remark(const std::string& text) { tellAll({{"remark", text}}); }
   /// A keeper's words, which stay until they are closed.
   void write(Id visitor, const std::string& who, const std::string& text);
 
   [[nodiscard]] std::vector<VisitFacts> visits() const;
+  /// Grows with everything that visitors see.
+  [[nodiscard]] std::uint64_t shown() const { return shown_; }
+  /// Null for a room of text.
+  [[nodiscard]] std::shared_ptr<Framebuffer> picture() const { return session_->picture(); }
+  /// {"columns", "rows": [each with its colours as SGR sequences], "cursor": [row, column] or null}, for a
+  /// room of text.
+  [[nodiscard]] nlohmann::json textNow() const;
+  /// To be called now and then: visitors to whom nothing was shown meanwhile cost less from now on.
+  void rest();
   [[nodiscard]] bool empty() const { return visitors_.empty(); }
   /// What the records say now: counts for visits that are open, at once.
   void applyRules(const Rules& rules);
@@ -85,7 +96,9 @@ class Room : public std::enable_shared_from_this<Room> {
   using Json = nlohmann::json;
   Visitor* find(Id number);
   void tellAll(const Json& message);
+  /// Who is here has changed: told at once, and when much changes, once in a while.
   void tellPeople();
+  void tellPeopleNow();
   void tellState(Visitor& v);
   void giveHandTo(Id number, const std::string& why);
   [[nodiscard]] Policy policy() const;
@@ -118,7 +131,9 @@ class Room : public std::enable_shared_from_this<Room> {
   Id next_ = 1, hand_ = 0;
   int keyFile_ = -1;  ///< a key that lives in memory while its sign-in lasts
   std::uint64_t leaving_ = 0;
+  std::uint64_t shown_ = 1;
   bool textDue_ = false, ended_ = false;
+  bool peopleToldLately_ = false, peopleChanged_ = false;
 };
 
 }  // namespace kw::gate

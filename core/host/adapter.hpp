@@ -6,6 +6,7 @@
 #include <string>
 
 #include "base/clock.hpp"
+#include "base/secret.hpp"
 #include "base/task.hpp"
 #include "host/stock.hpp"
 #include "session/session.hpp"
@@ -80,7 +81,7 @@ struct AdapterTools {
   Executor strand;
   std::shared_ptr<Clock> clock;
   std::string user;
-  std::optional<std::string> password;
+  std::optional<Secret> password;
 };
 
 struct HostKind {

@@ -163,26 +163,27 @@ class Link {
   explicit Link(EarHandle ear) : ear_(std::move(ear)) {}
   ~Link() { disconnect(); }
 
-  void connect(const std::string& uri, const std::string& user, const std::string& password) {
+  void connect(const std::string& uri, const std::string& user, const Secret& password) {
     ensureEventLoop();
     struct Given {
-      const std::string *user, *password;
+      const std::string* user;
+      const Secret* password;
     } given{&user, &password};
     int kinds[] = {VIR_CRED_AUTHNAME, VIR_CRED_PASSPHRASE, VIR_CRED_ECHOPROMPT, VIR_CRED_NOECHOPROMPT};
-    virConnectAuth auth{kinds, 4,
-                        [](virConnectCredentialPtr wanted, unsigned count, void* opaque) {
-                          const auto* g = static_cast<Given*>(opaque);
-                          for (unsigned i = 0; i < count; ++i) {
-                            const bool name =
-                                wanted[i].type == VIR_CRED_AUTHNAME || wanted[i].type == VIR_CRED_ECHOPROMPT;
-                            const std::string& text = name ? *g->user : *g->password;
-                            if (text.empty()) return -1;
-                            wanted[i].result = strdup(text.c_str());
-                            wanted[i].resultlen = static_cast<unsigned>(text.size());
-                          }
-                          return 0;
-                        },
-                        &given};
+    virConnectAuth auth{
+        kinds, 4,
+        [](virConnectCredentialPtr wanted, unsigned count, void* opaque) {
+          const auto* g = static_cast<Given*>(opaque);
+          for (unsigned i = 0; i < count; ++i) {
+            const bool name = wanted[i].type == VIR_CRED_AUTHNAME || wanted[i].type == VIR_CRED_ECHOPROMPT;
+            const std::string_view text = name ? std::string_view(*g->user) : g->password->view();
+            if (text.empty()) return -1;
+            wanted[i].result = strndup(text.data(), text.size());
+            wanted[i].resultlen = static_cast<unsigned>(text.size());
+          }
+          return 0;
+        },
+        &given};
     connection_ = virConnectOpenAuth(uri.c_str(), &auth, 0);
     if (connection_ == nullptr) raise("no connection to the host");
     virConnectSetKeepAlive(connection_, kKeepAliveEvery, kKeepAlivesLost);
@@ -431,7 +432,8 @@ class LibvirtAdapter : public HostAdapter {
     std::exception_ptr failure;
     try {
       // Each job has a name: GCC 12 destroys what a nameless one holds twice.
-      const auto connect = [link, uri = uri_, user = tools_.user, password = tools_.password.value_or("")] {
+      const auto connect = [link, uri = uri_, user = tools_.user,
+                            password = tools_.password.value_or(Secret())] {
         link->connect(uri, user, password);
       };
       co_await thread_.run(connect);

@@ -66,8 +66,8 @@ struct ClientOptions {
   bool administrative = false, clipboard = true, positions = true, sound = false;
   std::optional<unsigned> packing = bulk::k64K;  ///< of whole messages
   CodecOffer codecs;
-  std::string machineId;     ///< of a host's console, sent before anything else (MS-RDPEPS)
-  std::string routingToken;  ///< load-balance info
+  std::string machineId;                   ///< of a host's console, sent before anything else (MS-RDPEPS)
+  std::string routingToken;                ///< load-balance info
   std::optional<ComeBackCookie> comeBack;  ///< to the session of before a cut
 };
 
@@ -243,7 +243,7 @@ class Client {
   std::vector<Rect> monitors_;
   std::uint32_t errorInfo_ = 0;
   std::shared_ptr<Proof> proof_;  ///< while an account is proved
-  Bytes clientRandom_;  ///< of standard security
+  Bytes clientRandom_;            ///< of standard security
   bool live_ = false, closed_ = false, paused_ = false, displayControl_ = false, finalized_ = false;
 };
 

@@ -180,7 +180,7 @@ class Context {
     OM_uint32 minor = 0;
     gss_OID_desc mechanism = kerberos();
     gss_OID_set_desc wanted{1, &mechanism};
-    gss_buffer_desc name = gssBuffer(name_), password = gssBuffer(password_);
+    gss_buffer_desc name = gssBuffer(name_), password{password_.size(), const_cast<char*>(password_.c_str())};
     gss_name_t user = GSS_C_NO_NAME;
     OM_uint32 state = gss_import_name(&minor, &name, const_cast<gss_OID>(GSS_KRB5_NT_PRINCIPAL_NAME), &user);
     if (GSS_ERROR(state) == 0)
@@ -196,13 +196,10 @@ class Context {
         gss_import_name(&minor, &service, const_cast<gss_OID>(GSS_KRB5_NT_PRINCIPAL_NAME), &service_name_);
     if (GSS_ERROR(state) != 0) throw failureOf(minor, realm_, service_);
   }
-  void forgetPassword() {
-    OPENSSL_cleanse(password_.data(), password_.size());
-    password_.clear();
-  }
+  void forgetPassword() { password_.clear(); }
 
   const std::string realm_, name_;
-  std::string password_;
+  Secret password_;
   const std::string service_;
   gss_cred_id_t account_ = GSS_C_NO_CREDENTIAL;
   gss_ctx_id_t context_ = GSS_C_NO_CONTEXT;

@@ -4,12 +4,14 @@
 #include <optional>
 #include <string>
 
+#include "base/secret.hpp"
 #include "rdp/crypto.hpp"
 
 namespace kw::rdp {
 
 struct NtlmAccount {
-  std::string user, domain, password;
+  std::string user, domain;
+  Secret password;
 };
 
 /// MS-NLMP 3.3.2 NTOWFv2: the key made of password, name and domain.

@@ -6,6 +6,7 @@
 #include <memory>
 #include <string>
 
+#include "base/secret.hpp"
 #include "base/task.hpp"
 #include "rdp/ntlm.hpp"
 
@@ -49,7 +50,7 @@ struct Refused {
 
 /// The password of a name, or an NTSTATUS that is sent back instead.
 struct KnownAccount {
-  std::string password;
+  Secret password;
   std::uint32_t refusal = 0;
 };
 using AccountBook = std::function<KnownAccount(const NtlmAccount&)>;

@@ -45,9 +45,9 @@ struct ServerOptions {
   bool allowResize = true;
   int mostMonitors = 1;
   PlainForm plain = PlainForm::Bitmaps;
-  std::optional<PipelineForm> pipeline;  ///< for visitors that have it
-  std::vector<SampleForm> sound;         ///< forms offered; none: no sound
-  bool compress = false;                 ///< messages, for visitors that can
+  std::optional<PipelineForm> pipeline;     ///< for visitors that have it
+  std::vector<SampleForm> sound;            ///< forms offered; none: no sound
+  bool compress = false;                    ///< messages, for visitors that can
   std::shared_ptr<ComeBackBook> comeBacks;  ///< shared by the service's connections; null: none are kept
   /// Asked once a visitor has signed in: where it is to go instead.
   std::function<std::optional<Redirection>(const NtlmAccount&)> redirect;

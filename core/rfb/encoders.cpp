@@ -256,6 +256,17 @@ void RectEncoder::trle(const Rect& area, const Framebuffer& picture, ByteWriter&
   rleTiles(area, 16, picture, out.raw());
 }
 
+void RectEncoder::rest() {
+  for (unsigned i = 0; i < 4; ++i)
+    if (tightStreams_[i]->drop()) tightResets_ |= 1U << i;
+}
+
+unsigned RectEncoder::takeReset(unsigned stream) {
+  const unsigned bit = tightResets_ & 1U << stream;
+  tightResets_ &= ~bit;
+  return bit;
+}
+
 void RectEncoder::tightZlib(unsigned stream, ByteView plain, ByteWriter& out) {
   if (plain.size() < 12) {
     out.bytes(plain);
@@ -280,7 +291,9 @@ void RectEncoder::tight(const Rect& area, const Framebuffer& picture, ByteWriter
   if (few) {
     constexpr unsigned kMonoStream = 1, kIndexStream = 2;
     const unsigned stream = colours == 2 ? kMonoStream : kIndexStream;
-    out.u8(kExplicitFilter | stream << 4).u8(kPaletteFilter).u8(static_cast<unsigned>(colours - 1));
+    out.u8(kExplicitFilter | stream << 4 | takeReset(stream))
+        .u8(kPaletteFilter)
+        .u8(static_cast<unsigned>(colours - 1));
     for (Pixel p : palette.colours) put(p, *tightPixels_, out.raw());
     Bytes plain;
     for (int y = area.y; y < area.bottom(); ++y) {
@@ -307,7 +320,7 @@ void RectEncoder::tight(const Rect& area, const Framebuffer& picture, ByteWriter
     out.bytes(jpeg);
     return;
   }
-  out.u8(0);
+  out.u8(takeReset(0));
   const std::size_t rowBytes = static_cast<std::size_t>(area.width) * tightPixels_->bytesPerPixel();
   Bytes plain(rowBytes * static_cast<std::size_t>(area.height));
   for (int y = 0; y < area.height; ++y)

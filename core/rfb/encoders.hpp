@@ -14,6 +14,9 @@ class RectEncoder {
   /// JPEG quality 1..100 for Tight, or 0 for none.
   void setJpegQuality(int quality) { jpegQuality_ = quality; }
   void setCompression(int level);
+  /// Gives back the memory of Tight's streams; a viewer is told with the next rectangle that they begin anew.
+  /// ZRLE has no way to say so and keeps its own.
+  void rest();
 
   [[nodiscard]] static bool knows(std::int32_t encoding);
   /// Appends rectangle headers and data; Tight may split `area` into several. Returns how many were written.
@@ -27,12 +30,15 @@ class RectEncoder {
   void rleTiles(const Rect& area, int side, const Framebuffer& picture, Bytes& out);
   void tight(const Rect& area, const Framebuffer& picture, ByteWriter& out);
   void tightZlib(unsigned stream, ByteView plain, ByteWriter& out);
+  /// The low bits of a control byte, for a rectangle that uses `stream`.
+  unsigned takeReset(unsigned stream);
   void put(Pixel pixel, const PixelWriter& writer, Bytes& out);
 
   PixelFormat format_;
   std::unique_ptr<PixelWriter> pixels_, compact_, tightPixels_;
   Deflater zrleStream_;
   std::unique_ptr<Deflater> tightStreams_[4];
+  unsigned tightResets_ = 0;  ///< bit per stream: the viewer does not know yet that it begins anew
   JpegEncoder jpeg_;
   int jpegQuality_ = 0;
   int compression_ = 2;

@@ -193,7 +193,6 @@ class SignInWalk {
     Challenge challenge;
     std::copy(bytes.begin(), bytes.end(), challenge.begin());
     const Challenge response = answerChallenge(challenge, answer.password);
-    OPENSSL_cleanse(answer.password.data(), answer.password.size());
     ByteWriter message;
     message.bytes(response);
     co_await in.write(std::move(message));
@@ -334,7 +333,6 @@ class SignInWalk {
     message.u32(static_cast<std::uint32_t>(answer.user.size()))
         .u32(static_cast<std::uint32_t>(answer.password.size()));
     message.text(answer.user).text(answer.password);
-    OPENSSL_cleanse(answer.password.data(), answer.password.size());
     co_await stream_->write(message.view());
     OPENSSL_cleanse(message.raw().data(), message.size());
   }

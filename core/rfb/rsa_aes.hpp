@@ -3,6 +3,7 @@
 #pragma once
 #include <functional>
 
+#include "base/secret.hpp"
 #include "wire/stream.hpp"
 #include "wire/wire_reader.hpp"
 
@@ -51,7 +52,8 @@ struct RsaAesSignIn {
   bool wantsUser = false;
 };
 struct RsaAesAnswer {
-  std::string user, password;
+  std::string user;
+  Secret password;
 };
 
 /// `bits` 128 or 256; `sealAll` false for the types that end encryption after the sign-in.

@@ -58,7 +58,6 @@ class Connection {
     sasl_setprop(connection_, SASL_SEC_PROPS, &wanted);
   }
   ~Connection() {
-    OPENSSL_cleanse(signIn.password.data(), signIn.password.size());
     const std::lock_guard held(library());
     sasl_dispose(&connection_);
   }
@@ -92,11 +91,9 @@ class Connection {
   /// Answers what the library asked for.
   void fillIn() {
     for (sasl_interact_t* p = prompts_; p != nullptr && p->id != SASL_CB_LIST_END; ++p) {
-      const std::string& value = p->id == SASL_CB_AUTHNAME ? signIn.user
-                                 : p->id == SASL_CB_PASS   ? signIn.password
-                                                           : nothing_;
-      p->result = value.c_str();
-      p->len = static_cast<unsigned>(value.size());
+      const bool password = p->id == SASL_CB_PASS, user = p->id == SASL_CB_AUTHNAME;
+      p->result = password ? signIn.password.c_str() : user ? signIn.user.c_str() : "";
+      p->len = static_cast<unsigned>(password ? signIn.password.size() : user ? signIn.user.size() : 0);
     }
   }
   std::string trouble() {
@@ -151,7 +148,6 @@ class Connection {
     return step;
   }
 
-  const std::string nothing_;
   sasl_callback_t callbacks_[4] = {{SASL_CB_AUTHNAME, nullptr, nullptr},
                                    {SASL_CB_USER, nullptr, nullptr},
                                    {SASL_CB_PASS, nullptr, nullptr},

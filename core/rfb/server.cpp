@@ -265,7 +265,12 @@ void Server::composeUpdate(ByteWriter& out) {
   region.clip(picture_->rect());
   for (const Rect& rect : region.rects()) count += encoder_.encode(pixelEncoding_, rect, *picture_, out);
   updateWanted_ = fullWanted_ = false;
+  shownSinceRest_ = true;
   storeBe16(out.raw().data() + countAt, static_cast<std::uint16_t>(count));
+}
+
+void Server::restIfQuiet() {
+  if (!std::exchange(shownSinceRest_, false)) encoder_.rest();
 }
 
 void Server::damaged(const Region& region) {

@@ -64,6 +64,9 @@ class Server {
   void setClipboard(const std::string& utf8);
   void setLeds(unsigned bits);
   [[nodiscard]] bool live() const { return live_; }
+  /// To be called now and then: a viewer to whom nothing was shown since the last call costs less memory from
+  /// now on.
+  void restIfQuiet();
 
  private:
   Task<void> signInVisitor();
@@ -107,6 +110,7 @@ class Server {
     int reason = 0, status = 0;
   };
   std::optional<SizeAnswer> sizeAnswer_;
+  bool shownSinceRest_ = false;
   bool updateWanted_ = false, fullWanted_ = false, continuous_ = false, live_ = false, closed_ = false;
   bool holdUpdates_ = false;  ///< between a SyncNext fence and the message it speaks of
   bool cursorDirty_ = false, sizeDirty_ = false, saidExtendedKeys_ = false, saidContinuous_ = false,

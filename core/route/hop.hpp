@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "base/secret.hpp"
 #include "record/address.hpp"
 #include "record/model.hpp"
 #include "ssh/connection.hpp"
@@ -15,9 +16,9 @@ struct SshHop {
   Owner owner;       ///< whose password may be kept; id 0: nobody's
   std::string name;  ///< for people: "duty@gatehouse"
   /// Keeps a password that worked, when it was to be remembered; may be empty.
-  std::function<void(const std::string&)> remember;
+  std::function<void(const Secret&)> remember;
   /// Answers what can be answered without asking anybody; nothing: somebody is asked. May be empty.
-  std::function<Task<std::optional<std::string>>(SshPrompt)> answers = {};
+  std::function<Task<std::optional<Secret>>(SshPrompt)> answers = {};
   std::string credential = {};  ///< the named credential that it is remembered in; empty: the way in's own
 };
 

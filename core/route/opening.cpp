@@ -79,7 +79,7 @@ ReconnectPolicy reconnectPolicy(const SettingReader& setting) {
 // Inside the seal: user, password and, since kinds are told apart, what it was kept for; parted by NUL.
 void keepSignIn(const OpeningTools& tools, Owner owner, const SignIn& signIn) {
   if (!tools.store || !tools.vault || !tools.vault->isOpen()) return;
-  std::string plain = signIn.user + '\0' + signIn.password;
+  std::string plain = signIn.user + '\0' + signIn.password.plain();
   if (signIn.use != SecretUse::Unknown) plain += '\0' + std::string(kUseWords[static_cast<int>(signIn.use)]);
   tools.store->putSecret(owner, tools.vault->seal(plain, secretAbout(owner)));
 }
@@ -90,11 +90,13 @@ std::optional<SignIn> keptSignIn(const OpeningTools& tools, Owner owner) {
   if (!sealedText) return std::nullopt;
   const auto plain = tools.vault->unseal(*sealedText, secretAbout(owner));
   if (!plain) return std::nullopt;
-  const auto split = plain->find('\0');
+  const std::string_view text = plain->view();
+  const auto split = text.find('\0');
   if (split == std::string::npos) return std::nullopt;
-  const auto second = std::min(plain->find('\0', split + 1), plain->size());
-  SignIn out{plain->substr(0, split), plain->substr(split + 1, second - split - 1), SecretUse::Unknown};
-  if (second < plain->size()) out.use = useFromWord(plain->substr(second + 1));
+  const auto second = std::min(text.find('\0', split + 1), text.size());
+  SignIn out{std::string(text.substr(0, split)), text.substr(split + 1, second - split - 1),
+             SecretUse::Unknown};
+  if (second < text.size()) out.use = useFromWord(std::string(text.substr(second + 1)));
   return out;
 }
 

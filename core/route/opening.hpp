@@ -5,6 +5,7 @@
 
 #include "base/clock.hpp"
 #include "base/runtime.hpp"
+#include "base/secret.hpp"
 #include "credential/sign_in.hpp"
 #include "credential/vault.hpp"
 #include "record/address.hpp"
@@ -20,11 +21,11 @@ struct OpeningTools {
   std::shared_ptr<Store> store;
   std::shared_ptr<Vault> vault;
   std::shared_ptr<Clock> clock = systemClock();
-  std::shared_ptr<SshPool> ssh = nullptr;         ///< needed for SSH and for routes through it
-  std::optional<std::string> givenPassword = {};  ///< for the address itself, instead of kept ones
-  std::string givenUser = {};                     ///< likewise
-  std::string via = {};                           ///< jumps that go before all settings
-  std::string givenKeyFile = {};                  ///< tried before all others, for the address itself
+  std::shared_ptr<SshPool> ssh = nullptr;    ///< needed for SSH and for routes through it
+  std::optional<Secret> givenPassword = {};  ///< for the address itself, instead of kept ones
+  std::string givenUser = {};                ///< likewise
+  std::string via = {};                      ///< jumps that go before all settings
+  std::string givenKeyFile = {};             ///< tried before all others, for the address itself
   /// Nothing that this desk has signs in on the address itself: no kept password, key, agent or command. For
   /// visitors who are to know the machine's own password.
   bool onlyGiven = false;

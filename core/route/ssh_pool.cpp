@@ -58,7 +58,7 @@ class Questions : public SshEvents {
     co_return answer.accepted;
   }
 
-  Task<std::optional<std::string>> answer(SshPrompt prompt) override {
+  Task<std::optional<Secret>> answer(SshPrompt prompt) override {
     if (hop_.answers) {
       auto own = co_await hop_.answers(prompt);
       if (own) co_return own;
@@ -81,7 +81,7 @@ class Questions : public SshEvents {
   }
 
   bool rememberKey = false;
-  std::optional<std::string> toKeep;
+  std::optional<Secret> toKeep;
 
  private:
   Task<Answer> put(Question question) {

@@ -158,7 +158,7 @@ class OwnAnswers {
  public:
   explicit OwnAnswers(std::shared_ptr<SignInSource> source) : source_(std::move(source)) {}
 
-  Task<std::optional<std::string>> answer(SshPrompt prompt) {
+  Task<std::optional<Secret>> answer(SshPrompt prompt) {
     if (prompt.again) co_return std::nullopt;
     switch (prompt.kind) {
       case SshPrompt::Kind::Password:
@@ -169,16 +169,16 @@ class OwnAnswers {
         co_return std::nullopt;
       case SshPrompt::Kind::Passphrase: co_return some(source_->bundle().passphrase);
       case SshPrompt::Kind::Challenge: {
-        const std::string secret = source_->bundle().codeSecret;
+        const Secret secret = source_->bundle().codeSecret;
         if (!asksForCode(prompt.text)) co_return std::nullopt;
-        co_return secret.empty() ? std::nullopt : std::optional(timeCode(secret, std::time(nullptr)));
+        co_return secret.empty() ? std::nullopt : std::optional<Secret>(timeCode(secret, std::time(nullptr)));
       }
     }
     co_return std::nullopt;
   }
 
  private:
-  static std::optional<std::string> some(const std::string& text) {
+  static std::optional<Secret> some(const Secret& text) {
     return text.empty() ? std::nullopt : std::optional(text);
   }
   std::shared_ptr<SignInSource> source_;
@@ -285,15 +285,15 @@ SshHop sshHop(const Address& address, const SettingReader& setting, const Openin
   o.limit = std::chrono::seconds(wholeOf(setting, "connect.limit"));
   // Over SSH a password goes to a server whose key is trusted.
   if (const auto found = source->find(SecretUse::Proved)) o.password = found->password;
-  if (const std::string key = source->bundle().key; !key.empty()) o.keyTexts.push_back(key);
+  if (const Secret key = source->bundle().key; !key.empty()) o.keyTexts.push_back(key);
   const auto answers = std::make_shared<OwnAnswers>(source);
-  hop.answers = [answers](SshPrompt prompt) -> Task<std::optional<std::string>> {
+  hop.answers = [answers](SshPrompt prompt) -> Task<std::optional<Secret>> {
     co_return co_await answers->answer(prompt);
   };
   hop.credential = source->credential();
   hop.name = o.user + "@" + o.host + (o.port == 22 ? "" : ":" + std::to_string(o.port));
   if (owner.id != 0)
-    hop.remember = [source, user = o.user](const std::string& password) {
+    hop.remember = [source, user = o.user](const Secret& password) {
       source->keep({user, password, SecretUse::Proved});
     };
   return hop;

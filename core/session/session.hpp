@@ -12,6 +12,7 @@
 
 #include "base/clip.hpp"
 #include "base/error.hpp"
+#include "base/secret.hpp"
 #include "base/task.hpp"
 #include "line/line.hpp"
 #include "picture/framebuffer.hpp"
@@ -101,7 +102,8 @@ struct Question {
 };
 struct Answer {
   bool accepted = false;
-  std::string user, password;
+  std::string user;
+  Secret password;
   bool remember = false;
 };
 

@@ -4,6 +4,10 @@
 
 namespace kw {
 
+namespace {
+constexpr auto kSignInLimit = std::chrono::seconds(30);
+}
+
 std::chrono::nanoseconds ReconnectPolicy::delay(int attempt) const {
   auto wait = first;
   for (int i = 1; i < attempt && wait < longest; ++i) wait *= 2;
@@ -65,7 +69,12 @@ void noteSealed(const std::shared_ptr<TrustStore>& trust, const std::string& pee
 }
 
 SessionBase::SessionBase(const Executor& strand, std::shared_ptr<Clock> clock, ReconnectPolicy reconnect)
-    : strand_(strand), clock_(std::move(clock)), reconnect_(reconnect), wake_(strand), answered_(strand) {}
+    : strand_(strand),
+      clock_(std::move(clock)),
+      reconnect_(reconnect),
+      wake_(strand),
+      answered_(strand),
+      never_(strand) {}
 
 void SessionBase::observe(std::shared_ptr<SessionObserver> observer) {
   later([observer = std::move(observer)](SessionBase& s) { s.observer_->add(observer); });
@@ -173,6 +182,7 @@ void SessionBase::retry() {
 
 void SessionBase::setStatus(SessionStage stage, std::string sentence, std::optional<ErrorKind> problem,
                             std::string cure, std::chrono::nanoseconds next) {
+  ++steps_;
   status_ = {stage, std::move(sentence), problem, std::move(cure), attempt_, next};
   observer_->statusChanged(status_);
 }
@@ -234,6 +244,7 @@ Task<Answer> SessionBase::askNow(Question question) {
   });
   while (!*slot && !ending_) co_await answered_.wait();
   pendingAsk_.reset();
+  ++steps_;
   co_return slot->value_or(Answer{});
 }
 
@@ -243,6 +254,20 @@ Task<void> SessionBase::endWatch() {
   throw Error(ErrorKind::Cancelled, "ended here");
 }
 
+/// A peer that takes the connection and then says nothing is given up: between one and two limits after the
+/// last step towards getting in. Somebody who thinks about a question has all the time there is.
+Task<void> SessionBase::patience() {
+  for (std::uint64_t seen = steps_; status_.stage != SessionStage::Live;) {
+    co_await clock_->sleep(kSignInLimit);
+    if (status_.stage == SessionStage::Live) break;
+    if (!pendingAsk_ && seen == steps_)
+      throw Error(ErrorKind::TimedOut, "it took the connection, and then said nothing for half a minute",
+                  peerName());
+    seen = steps_;
+  }
+  for (;;) co_await never_.wait();
+}
+
 Task<void> SessionBase::run() {
   auto self = shared_from_this();
   while (!ending_) {
@@ -250,7 +275,7 @@ Task<void> SessionBase::run() {
     ++attempt_;
     setStatus(SessionStage::Connecting, "connecting to " + peerName());
     try {
-      co_await firstOf(connectAndServe(), endWatch());
+      co_await firstOf(firstOf(connectAndServe(), endWatch()), patience());
     } catch (const Error& e) {
       failure = e;
     } catch (const std::exception& e) {

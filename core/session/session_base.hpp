@@ -102,17 +102,19 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
   void endNow();
   Task<void> run();
   Task<void> endWatch();
+  Task<void> patience();
   Task<bool> waitForNext(Error failure);
   Task<void> untilWoken();
   Task<void> count();
   [[nodiscard]] bool worthAnotherTry(ErrorKind kind) const;
 
   ReconnectPolicy reconnect_;
-  Signal wake_, answered_;
+  Signal wake_, answered_, never_;
   Task<Answer> askNow(Question question);
   std::shared_ptr<std::optional<Answer>> pendingAsk_;
   std::set<std::string> goodHere_;  ///< certificates that were accepted for this session, by question
   int attempt_ = 0;
+  std::uint64_t steps_ = 0;  ///< of getting in: what was told, what was answered
   bool running_ = false, retryNow_ = false, counting_ = false;
 };
 

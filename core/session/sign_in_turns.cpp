@@ -1,21 +1,6 @@
 #include "session/sign_in_turns.hpp"
 
-#include <openssl/crypto.h>
-
 namespace kw {
-
-namespace {
-void wipe(std::optional<SignIn>& signIn) {
-  if (signIn) OPENSSL_cleanse(signIn->password.data(), signIn->password.size());
-  signIn.reset();
-}
-}  // namespace
-
-SignInTurns::~SignInTurns() {
-  wipe(toKeep_);
-  wipe(typed_);
-  wipe(worked_);
-}
 
 std::optional<SignIn> SignInTurns::knownFor(const SignInWish& wish) const {
   if (kept_.find)
@@ -60,7 +45,7 @@ Task<SignIn> SignInTurns::next(Asker& asker, SignInWish wish) {
   SignIn out{wish.wantsUser ? answer.user : wish.user, answer.password, wish.use};
   toKeep_.reset();
   if (answer.remember) toKeep_ = out;
-  wipe(typed_);
+  typed_.reset();
   typed_ = out;
   co_return out;
 }
@@ -69,9 +54,9 @@ void SignInTurns::worked() {
   wrongBefore_ = false;
   refusal_.reset();
   if (typed_) {
-    wipe(worked_);
+    worked_.reset();
     worked_ = typed_;
-    wipe(typed_);
+    typed_.reset();
   }
   if (toKeep_ && kept_.keep) kept_.keep(*toKeep_);
   toKeep_.reset();
@@ -81,8 +66,8 @@ bool SignInTurns::again(const Error& failure) {
   if (failure.kind() != ErrorKind::SignInFailed || !asked_ || declined_) return false;
   if (!byPerson_ && wrongBefore_) return false;
   wrongBefore_ = true;
-  wipe(typed_);
-  wipe(worked_);
+  typed_.reset();
+  worked_.reset();
   refusal_ = failure;
   toKeep_.reset();
   return true;

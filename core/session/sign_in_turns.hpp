@@ -34,7 +34,6 @@ struct SignInWish {
 class SignInTurns {
  public:
   explicit SignInTurns(KeptSignIns kept) : kept_(std::move(kept)) {}
-  ~SignInTurns();
   SignInTurns(const SignInTurns&) = delete;
   SignInTurns& operator=(const SignInTurns&) = delete;
 

@@ -35,7 +35,7 @@ Task<Bytes> readExactly(ByteStream& stream, std::size_t n) {
 }
 
 /// The password and its NUL with RSA-OAEP under the server's key of this link.
-Bytes sealedTicket(ByteView publicKey, const std::string& password) {
+Bytes sealedTicket(ByteView publicKey, const Secret& password) {
   const Byte* at = publicKey.data();
   const std::unique_ptr<EVP_PKEY, decltype(&EVP_PKEY_free)> key(
       d2i_PUBKEY(nullptr, &at, static_cast<long>(publicKey.size())), EVP_PKEY_free);

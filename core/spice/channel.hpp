@@ -8,6 +8,7 @@
 
 #include "base/little.hpp"
 #include "base/runtime.hpp"
+#include "base/secret.hpp"
 #include "spice/constants.hpp"
 #include "wire/stream.hpp"
 #include "wire/wire_reader.hpp"
@@ -19,7 +20,7 @@ struct LinkWish {
   ChannelKind kind = ChannelKind::Main;
   unsigned id = 0;
   std::uint32_t capabilities = 0;  ///< of the channel
-  std::string password;
+  Secret password;
 };
 
 /// What the server wants instead of a plain link.

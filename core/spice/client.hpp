@@ -7,6 +7,7 @@
 #include <optional>
 
 #include "base/clock.hpp"
+#include "base/secret.hpp"
 #include "picture/framebuffer.hpp"
 #include "spice/agent.hpp"
 #include "spice/cursor.hpp"
@@ -15,7 +16,7 @@
 namespace kw::spice {
 
 struct ClientOptions {
-  std::string password;
+  Secret password;
   std::string compression;  ///< preferred: "off", "auto_glz", "quic", …; empty: the host's own
   bool sound = false, clipboard = true;
 };

@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "base/clock.hpp"
+#include "base/secret.hpp"
 #include "wire/stream.hpp"
 
 namespace kw {
@@ -36,7 +37,7 @@ class SshEvents {
   virtual ~SshEvents() = default;
   virtual Task<bool> trust(HostKey key) = 0;
   /// Empty: no answer; this way of signing in is given up.
-  virtual Task<std::optional<std::string>> answer(SshPrompt prompt) = 0;
+  virtual Task<std::optional<Secret>> answer(SshPrompt prompt) = 0;
   virtual void doing(const std::string& /*what*/) {}
 };
 
@@ -44,11 +45,11 @@ struct SshOptions {
   std::string user, host;  ///< host as in known_hosts
   int port = 22;
   bool useAgent = true;
-  std::vector<std::string> keyFiles;    ///< tried in order; a certificate beside one (-cert.pub) is used
-  std::vector<std::string> keyTexts;    ///< private keys themselves, before the files
-  std::string certificateFile;          ///< for the first key, when it lies elsewhere
-  std::optional<std::string> password;  ///< kept; tried once before anybody is asked
-  std::string knownHostsFile;           ///< read, and written when asked to; empty: ~/.ssh/known_hosts
+  std::vector<std::string> keyFiles;  ///< tried in order; a certificate beside one (-cert.pub) is used
+  std::vector<Secret> keyTexts;       ///< private keys themselves, before the files
+  std::string certificateFile;        ///< for the first key, when it lies elsewhere
+  std::optional<Secret> password;     ///< kept; tried once before anybody is asked
+  std::string knownHostsFile;         ///< read, and written when asked to; empty: ~/.ssh/known_hosts
   std::chrono::nanoseconds limit = std::chrono::seconds(20);  ///< for the key exchange
   std::chrono::seconds keepAlive{30};                         ///< 0: none
 };

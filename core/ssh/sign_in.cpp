@@ -79,7 +79,7 @@ Task<bool> wouldTake(State& s, std::string file, std::string certificate) {
 }
 
 /// A key that is kept by its text.
-Task<int> tryKeyText(State& s, SshEvents& events, std::string text) {
+Task<int> tryKeyText(State& s, SshEvents& events, Secret text) {
   ssh_key raw = nullptr;
   int read = ssh_pki_import_privkey_base64(text.c_str(), "", nullptr, nullptr, &raw);
   for (int i = 0; i < kMostTries && read != SSH_OK; ++i) {
@@ -118,7 +118,7 @@ Task<int> tryChallenge(State& s, SshEvents& events, bool& useKept, bool again) {
       const char* text = ssh_userauth_kbdint_getprompt(s.session, static_cast<unsigned>(i), &echo);
       std::string said = cleanUtf8(text != nullptr ? text : "");
       const bool asksPassword = lowered(said).find("password") != std::string::npos && !asksForCode(said);
-      std::optional<std::string> given;
+      std::optional<Secret> given;
       if (asksPassword && useKept && s.options.password) {
         given = s.options.password;
         useKept = false;
@@ -136,7 +136,7 @@ Task<int> tryChallenge(State& s, SshEvents& events, bool& useKept, bool again) {
 }
 
 Task<int> tryPassword(State& s, SshEvents& events, bool& useKept, bool again) {
-  std::optional<std::string> given;
+  std::optional<Secret> given;
   if (useKept && s.options.password) {
     given = s.options.password;
     useKept = false;
@@ -200,7 +200,7 @@ Task<void> signIn(State& s, SshEvents& events) {
       const bool agent = co_await tryAgent(s);
       if (agent && done(s, SSH_AUTH_SUCCESS, "a key of the agent")) co_return;
       bool first = true, partial = false;
-      for (const std::string& text : s.options.keyTexts) {
+      for (const Secret& text : s.options.keyTexts) {
         const int taken = co_await tryKeyText(s, events, text);
         if (done(s, taken, "a kept key")) co_return;
         partial = partial || taken == SSH_AUTH_PARTIAL;

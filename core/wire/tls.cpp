@@ -8,7 +8,6 @@
 #include <openssl/ssl.h>
 #include <openssl/x509v3.h>
 
-#include <array>
 #include "base/error.hpp"
 #include "base/freer.hpp"
 #include "base/iso_time.hpp"
@@ -34,8 +33,10 @@ std::string lastOpenSslError() {
 
 class TlsStream : public ByteStream {
  public:
-  TlsStream(StreamPtr below, SslContext context, bool server)
-      : below_(std::move(below)), context_(std::move(context)), ssl_(SSL_new(context_.get())) {
+  TlsStream(StreamPtr below, SSL_CTX* context, bool server)
+      : below_(std::move(below)), ssl_(SSL_new(context)) {
+    if (!ssl_) throw Error(ErrorKind::Local, "no memory for TLS");
+    SSL_set_mode(ssl_.get(), SSL_MODE_RELEASE_BUFFERS);
     in_ = BIO_new(BIO_s_mem());
     out_ = BIO_new(BIO_s_mem());
     BIO_set_mem_eof_return(in_, -1);
@@ -96,6 +97,7 @@ class TlsStream : public ByteStream {
   Task<void> fetch() {
     const std::size_t got = co_await below_->readSome(ByteSpan(chunk_.data(), chunk_.size()));
     feed(ByteView(chunk_.data(), got));
+    if (got == chunk_.size() && got < kLargestChunk) chunk_.resize(2 * got);
   }
 
   /// Sends what OpenSSL has produced. The reader may come here while the writer is busy: then the writer,
@@ -107,7 +109,11 @@ class TlsStream : public ByteStream {
       Byte* data = nullptr;
       for (long n = BIO_get_mem_data(out_, &data); n > 0; n = BIO_get_mem_data(out_, &data)) {
         Bytes record(data, data + n);
-        BIO_reset(out_);
+        // A memory BIO keeps the room of the largest message it ever held.
+        if (n > kLargestChunk)
+          BIO_set_mem_buf(out_, BUF_MEM_new(), BIO_CLOSE);
+        else
+          BIO_reset(out_);
         co_await below_->write(record);
       }
     } catch (...) {
@@ -117,13 +123,13 @@ class TlsStream : public ByteStream {
     flushing_ = false;
   }
 
+  static constexpr long kLargestChunk = 32768;
   StreamPtr below_;
-  SslContext context_;
-  SslHandle ssl_;
+  SslHandle ssl_;  ///< holds its context, too
   BIO* in_;
   BIO* out_;
   bool flushing_ = false;
-  std::array<Byte, 32768> chunk_;
+  Bytes chunk_ = Bytes(1024);  ///< grows with what comes
 };
 
 std::string nameText(const X509_NAME* name) {
@@ -210,7 +216,7 @@ Task<StreamPtr> startTls(StreamPtr below, TlsClientOptions options, Bytes early)
              SSL_CTX_load_verify_locations(context.get(), options.authorityFile.c_str(), nullptr) != 1)
       throw Error(ErrorKind::Local, "cannot read this file of authorities", options.authorityFile);
   }
-  auto stream = std::make_unique<TlsStream>(std::move(below), std::move(context), false);
+  auto stream = std::make_unique<TlsStream>(std::move(below), context.get(), false);
   if (!options.anonymous && !options.hostName.empty()) {
     X509_VERIFY_PARAM* check = SSL_get0_param(stream->ssl());
     if (isNumericAddress(options.hostName)) {
@@ -237,8 +243,16 @@ Task<StreamPtr> startTls(StreamPtr below, TlsClientOptions options, Bytes early)
   co_return stream;
 }
 
-Task<StreamPtr> startTlsServer(StreamPtr below, TlsServerOptions options, Bytes early) {
-  SslContext context(SSL_CTX_new(TLS_server_method()));
+struct TlsIdentity {
+  SslContext context;
+};
+
+std::shared_ptr<const TlsIdentity> tlsIdentity(const TlsServerOptions& options) {
+  const auto made = std::make_shared<TlsIdentity>();
+  SslContext& context = made->context;
+  context.reset(SSL_CTX_new(TLS_server_method()));
+  // Tickets need no memory here; a list of sessions would.
+  SSL_CTX_set_session_cache_mode(context.get(), SSL_SESS_CACHE_OFF);
   SSL_CTX_set_min_proto_version(context.get(), TLS1_2_VERSION);
   if (options.certificatePem.empty()) {
     allowAnonymous(context.get());
@@ -253,7 +267,16 @@ Task<StreamPtr> startTlsServer(StreamPtr below, TlsServerOptions options, Bytes 
         SSL_CTX_use_PrivateKey(context.get(), key.get()) != 1)
       throw Error(ErrorKind::Local, "the server's certificate or key cannot be used: " + lastOpenSslError());
   }
-  auto stream = std::make_unique<TlsStream>(std::move(below), std::move(context), true);
+  return made;
+}
+
+Task<StreamPtr> startTlsServer(StreamPtr below, TlsServerOptions options, Bytes early) {
+  auto identity = tlsIdentity(options);
+  co_return co_await startTlsServer(std::move(below), std::move(identity), std::move(early));
+}
+
+Task<StreamPtr> startTlsServer(StreamPtr below, std::shared_ptr<const TlsIdentity> identity, Bytes early) {
+  auto stream = std::make_unique<TlsStream>(std::move(below), identity->context.get(), true);
   stream->feed(early);
   co_await stream->handshake();
   co_return stream;

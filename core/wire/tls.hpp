@@ -35,6 +35,13 @@ struct TlsServerOptions {
 Task<StreamPtr> startTls(StreamPtr below, TlsClientOptions options, Bytes early = {});
 Task<StreamPtr> startTlsServer(StreamPtr below, TlsServerOptions options, Bytes early = {});
 
+/// A server's certificate, read once for all who come. Immutable; may be used by several threads.
+struct TlsIdentity;
+/// Throws Error{Local} when certificate or key cannot be used.
+std::shared_ptr<const TlsIdentity> tlsIdentity(const TlsServerOptions& options);
+Task<StreamPtr> startTlsServer(StreamPtr below, std::shared_ptr<const TlsIdentity> identity,
+                               Bytes early = {});
+
 struct MadeCertificate {
   std::string certificatePem, keyPem;
 };

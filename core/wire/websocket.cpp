@@ -5,6 +5,7 @@
 
 #include <deque>
 
+#include "base/base64.hpp"
 #include "base/error.hpp"
 #include "base/runtime.hpp"
 #include "wire/wire_reader.hpp"
@@ -19,14 +20,6 @@ constexpr std::size_t kMostControl = 125;
 constexpr std::size_t kMostHandshake = 16384;
 constexpr const char* kGuid = "258EAFA5-E914-47DA-95CA-C5AB0DC85B11";
 
-std::string base64(ByteView bytes) {
-  std::string out(4 * ((bytes.size() + 2) / 3) + 1, '\0');
-  const int n = EVP_EncodeBlock(reinterpret_cast<unsigned char*>(out.data()), bytes.data(),
-                                static_cast<int>(bytes.size()));
-  out.resize(static_cast<std::size_t>(n));
-  return out;
-}
-
 void applyMask(ByteSpan bytes, const Byte (&mask)[4], std::size_t offset) {
   for (std::size_t i = 0; i < bytes.size(); ++i) bytes[i] ^= mask[(offset + i) % 4];
 }
@@ -38,7 +31,7 @@ std::string webSocketAccept(const std::string& key) {
   Byte digest[20];
   unsigned size = sizeof digest;
   EVP_Digest(text.data(), text.size(), digest, &size, EVP_sha1(), nullptr);
-  return base64(ByteView(digest, size));
+  return base64Of(ByteView(digest, size));
 }
 
 struct WebSocket::State {
@@ -247,7 +240,7 @@ Task<std::shared_ptr<WebSocket>> openWebSocket(StreamPtr below, std::string host
                                                std::string protocol) {
   Byte nonce[16];
   RAND_bytes(nonce, sizeof nonce);
-  const std::string key = base64(ByteView(nonce, sizeof nonce));
+  const std::string key = base64Of(ByteView(nonce, sizeof nonce));
   std::string request =
       "GET " + path + " HTTP/1.1\r\nHost: " + hostHeader +
       "\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: " +

@@ -3,15 +3,18 @@
 namespace kw {
 
 void WireReader::makeRoom(std::size_t n) {
-  if (at_ == end_) at_ = end_ = 0;
+  if (at_ == end_) {
+    at_ = end_ = 0;
+    if (buffer_.size() < step_) buffer_.resize(step_);
+  }
   if (buffer_.size() - at_ >= n) return;
   if (end_ > at_) std::memmove(buffer_.data(), buffer_.data() + at_, end_ - at_);
   end_ -= at_;
   at_ = 0;
   if (buffer_.size() < n) {
-    buffer_.resize(n + kFirstSize);
-  } else if (buffer_.size() > 16 * kFirstSize && n <= kFirstSize && end_ <= kFirstSize) {
-    buffer_.resize(2 * kFirstSize);  // a large message has passed: give its memory back
+    buffer_.resize(n + step_);
+  } else if (buffer_.size() > 16 * kUsualSize && n <= kUsualSize && end_ <= kUsualSize) {
+    buffer_.resize(2 * kUsualSize);  // a large message has passed: give its memory back
     buffer_.shrink_to_fit();
   }
 }
@@ -22,17 +25,18 @@ Task<void> WireReader::need(std::size_t n) {
                    "announces " + std::to_string(n) + " bytes at offset " + std::to_string(consumed_));
   while (!has(n)) {
     // Memory grows with what has really come, so that a mere announcement costs the peer as much as us.
-    makeRoom(std::min(n, std::max<std::size_t>(2 * buffered(), kFirstSize)));
+    makeRoom(std::min(n, std::max<std::size_t>(2 * buffered(), kUsualSize)));
     if (end_ == buffer_.size()) makeRoom(n);
-    const std::size_t got =
-        co_await stream_->readSome(ByteSpan(buffer_.data() + end_, buffer_.size() - end_));
+    const std::size_t room = buffer_.size() - end_;
+    const std::size_t got = co_await stream_->readSome(ByteSpan(buffer_.data() + end_, room));
     end_ += got;
+    if (got == room && step_ < kUsualSize) step_ *= 2;
   }
 }
 
 Task<void> WireReader::readInto(ByteSpan into) {
   const std::size_t here = std::min(into.size(), buffered());
-  std::memcpy(into.data(), peek(), here);
+  if (here > 0) std::memcpy(into.data(), peek(), here);
   take(here);
   into = into.subspan(here);
   while (!into.empty()) {

@@ -55,10 +55,12 @@ class WireReader {
   void makeRoom(std::size_t n);
 
   ByteStream* stream_;
-  std::vector<Byte> buffer_ = std::vector<Byte>(kFirstSize);
+  std::vector<Byte> buffer_;
   std::size_t at_ = 0, end_ = 0;
   std::uint64_t consumed_ = 0;
-  static constexpr std::size_t kFirstSize = std::size_t{64} << 10;
+  /// Grows with what comes: thousands of quiet peers cost little, a busy one is read in large parts.
+  static constexpr std::size_t kSmallest = std::size_t{1} << 10, kUsualSize = std::size_t{64} << 10;
+  std::size_t step_ = kSmallest;
 };
 
 }  // namespace kw

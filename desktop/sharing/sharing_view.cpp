@@ -19,6 +19,7 @@
 #include "desktop/look/theme.hpp"
 #include "desktop/pages/plain_table.hpp"
 #include "desktop/sharing/audit_panel.hpp"
+#include "desktop/sharing/look_window.hpp"
 
 namespace kw::desktop {
 
@@ -149,7 +150,9 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   endVisit_->setObjectName("endVisit");
   write_ = new QPushButton(tr("Write…"), body_);
   write_->setObjectName("writeTo");
-  heading(tr("Visits now"), {write_, endVisit_});
+  lookIn_ = new QPushButton(tr("Look in"), body_);
+  lookIn_->setObjectName("lookIn");
+  heading(tr("Visits now"), {lookIn_, write_, endVisit_});
   noVisits_ = new QLabel(tr("Nobody is connected through this gateway."), body_);
   noVisits_->setObjectName("quiet");
   body->addWidget(noVisits_);
@@ -214,9 +217,16 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   connect(go, &QPushButton::clicked, this, &SharingView::signIn);
   for (QLineEdit* e : {password_, code_}) connect(e, &QLineEdit::returnPressed, this, &SharingView::signIn);
   connect(make, &QPushButton::clicked, this, &SharingView::makePass);
-  connect(endVisit_, &QPushButton::clicked, this, &SharingView::endChosenVisit);
+  const auto withChosen = [this](void (SharingView::*what)(const Chosen&)) {
+    return [this, what] {
+      if (const auto chosen = chosenVisit()) (this->*what)(*chosen);
+    };
+  };
+  connect(endVisit_, &QPushButton::clicked, this, withChosen(&SharingView::endVisit));
+  connect(write_, &QPushButton::clicked, this, withChosen(&SharingView::writeTo));
+  connect(lookIn_, &QPushButton::clicked, this, withChosen(&SharingView::lookInto));
+  connect(visits_, &QTableWidget::itemActivated, lookIn_, &QPushButton::click);
   connect(endPass_, &QPushButton::clicked, this, &SharingView::endChosenPass);
-  connect(write_, &QPushButton::clicked, this, &SharingView::writeToChosen);
   for (QTableWidget* t : {visits_, passes_})
     connect(t, &QTableWidget::itemSelectionChanged, this, [this] {
       allowForVisits();
@@ -306,6 +316,10 @@ void SharingView::askTrust(const PeerCertificate& c, const QString& peer, const 
 }
 
 void SharingView::take(const gate::ClientView& view) {
+  if (looking_ && view.seen) looking_->take(*view.seen);
+  if (looking_ && view.stage != view_.stage) looking_->connected(view.stage == gate::ClientStage::SignedIn);
+  // An answer about a picture changes nothing of the lists.
+  if (view.seen) return;
   const bool newPass = !view.passPath.empty() && view.passPath != view_.passPath;
   view_ = view;
   if (!view.said.empty()) emit said(QString::fromStdString(view.said));
@@ -413,27 +427,56 @@ void SharingView::allowForVisits() {
   const bool keeper = text(view_.me, "role") == "keeper";
   write_->setEnabled(chosen && keeper);
   write_->setToolTip(keeper ? first : tr("Only a keeper of the gateway writes to visitors."));
+  lookIn_->setEnabled(chosen && keeper);
+  lookIn_->setToolTip(keeper ? first : tr("Only a keeper of the gateway looks in."));
+}
+
+std::optional<SharingView::Chosen> SharingView::chosenVisit() const {
+  if (!client_ || visits_->selectedItems().isEmpty()) return std::nullopt;
+  const int row = visits_->currentRow();
+  const QTableWidgetItem* first = visits_->item(row, 0);
+  return Chosen{first->data(kWay).toLongLong(), first->data(kVisit).toLongLong(), first->text(),
+                visits_->item(row, 1)->text()};
+}
+
+void SharingView::endVisit(const Chosen& visit) {
+  if (client_) client_->send({{"endVisit", {{"way", visit.way}, {"visit", visit.visit}}}});
 }
 
 /// Words that stay on the visitor's page until they are read.
-void SharingView::writeToChosen() {
-  if (!client_ || visits_->selectedItems().isEmpty()) return;
-  const QTableWidgetItem* item = visits_->item(visits_->currentRow(), 0);
-  const qint64 way = item->data(kWay).toLongLong(), visit = item->data(kVisit).toLongLong();
-  const QString who = visits_->item(visits_->currentRow(), 1)->text();
-  auto* dialog = new QInputDialog(this);
+void SharingView::writeTo(const Chosen& visit) {
+  QWidget* over = looking_ && looking_->isActiveWindow() ? static_cast<QWidget*>(looking_) : this;
+  auto* dialog = new QInputDialog(over);
   dialog->setAttribute(Qt::WA_DeleteOnClose);
   dialog->setObjectName("writeDialog");
-  dialog->setWindowTitle(tr("Write to %1").arg(who));
+  dialog->setWindowTitle(tr("Write to %1").arg(visit.who));
   dialog->setLabelText(tr("It stays on their page until it is read, and is kept in the audit."));
   dialog->setOkButtonText(tr("Send"));
   dialog->resize(420, dialog->sizeHint().height());
-  connect(dialog, &QInputDialog::textValueSelected, this, [this, way, visit](const QString& words) {
+  connect(dialog, &QInputDialog::textValueSelected, this, [this, visit](const QString& words) {
     if (client_ && !words.trimmed().isEmpty())
-      client_->send({{"write", {{"way", way}, {"visit", visit}, {"text", words.trimmed().toStdString()}}}});
+      client_->send(
+          {{"write", {{"way", visit.way}, {"visit", visit.visit}, {"text", words.trimmed().toStdString()}}}});
   });
   dialog->open();
 }
+
+/// One at a time: whoever is chosen next takes the place of the one before.
+void SharingView::lookInto(const Chosen& visit) {
+  if (looking_) looking_->close();
+  auto* look = new LookWindow({visit.way, visit.visit}, visit.what, visit.who, this);
+  looking_ = look;
+  const auto ask = [this, visit](qint64 have) {
+    if (client_) client_->send({{"lookIn", {{"way", visit.way}, {"visit", visit.visit}, {"have", have}}}});
+  };
+  connect(look, &LookWindow::wanted, this, ask);
+  connect(look, &LookWindow::writeWanted, this, [this, visit] { writeTo(visit); });
+  connect(look, &LookWindow::endWanted, this, [this, visit] { endVisit(visit); });
+  look->show();
+  ask(0);
+}
+
+LookWindow* SharingView::lookWindow() const { return looking_; }
 
 void SharingView::showPasses() {
   const QSignalBlocker quiet(passes_);
@@ -485,13 +528,6 @@ void SharingView::makePass() {
                    {"hours", hours_->value()},
                    {"look", look_->isChecked()},
                    {"note", note_->text().toStdString()}}}});
-}
-
-void SharingView::endChosenVisit() {
-  if (!client_ || visits_->selectedItems().isEmpty()) return;
-  const QTableWidgetItem* item = visits_->item(visits_->currentRow(), 0);
-  client_->send(
-      {{"endVisit", {{"way", item->data(kWay).toLongLong()}, {"visit", item->data(kVisit).toLongLong()}}}});
 }
 
 void SharingView::endChosenPass() {

@@ -1,6 +1,7 @@
 // The page "Sharing": a gateway, who visits what through it, and the passes; a visit or a pass ended from
 // here.
 #pragma once
+#include <QPointer>
 #include <QWidget>
 
 #include "desktop/model/desk.hpp"
@@ -25,6 +26,8 @@ class SharingView : public QWidget {
   [[nodiscard]] QTableWidget* visits() const { return visits_; }
   [[nodiscard]] QTableWidget* passes() const { return passes_; }
   [[nodiscard]] class AuditPanel* audit() const { return audit_; }
+  /// Null unless a keeper looks in.
+  [[nodiscard]] class LookWindow* lookWindow() const;
   [[nodiscard]] const gate::ClientView& view() const { return view_; }
   /// The address typed last, remembered by the window.
   [[nodiscard]] QString address() const;
@@ -51,8 +54,15 @@ class SharingView : public QWidget {
   void showPasses();
   void askAudit();
   void makePass();
-  void endChosenVisit();
-  void writeToChosen();
+  /// What is chosen in the list; nothing when none is.
+  struct Chosen {
+    qint64 way = 0, visit = 0;
+    QString what, who;
+  };
+  [[nodiscard]] std::optional<Chosen> chosenVisit() const;
+  void endVisit(const Chosen& visit);
+  void writeTo(const Chosen& visit);
+  void lookInto(const Chosen& visit);
   void allowForVisits();
   void endChosenPass();
 
@@ -64,7 +74,8 @@ class SharingView : public QWidget {
   QLineEdit *address_, *user_, *password_, *code_, *note_, *link_;
   QLabel *state_, *trouble_, *trustText_, *noVisits_, *noPasses_;
   QTableWidget *visits_, *passes_;
-  QPushButton *endVisit_, *write_, *endPass_, *trustIt_;
+  QPushButton *endVisit_, *write_, *lookIn_, *endPass_, *trustIt_;
+  QPointer<class LookWindow> looking_;
   QComboBox* way_;
   QDoubleSpinBox* hours_;
   QCheckBox* look_;

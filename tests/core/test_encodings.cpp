@@ -4,6 +4,7 @@
 #include "codec/zip.hpp"
 #include "picture/png.hpp"
 #include "rfb/constants.hpp"
+#include "rfb/encoders.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -346,4 +347,24 @@ TEST_CASE("X cursors and cursors with alpha", "[rfb][encoding]") {
       1, SIZE_MAX, &events);
   CHECK(events.cursor.pixels == std::vector<Pixel>{0x80010203U, 0});
   CHECK(events.cursor.hotspot == Point{3, 4});
+}
+
+TEST_CASE("Tight: streams whose memory was given back begin anew, and the viewer is told",
+          "[rfb][encoding]") {
+  const std::size_t step = GENERATE(SIZE_MAX, 1);
+  const Framebuffer picture = test::colourfulPicture(kSize);
+  const Rect upper{0, 0, kSize.width, kSize.height / 2},
+      lower{0, kSize.height / 2, kSize.width, kSize.height / 2};
+  RectEncoder encoder(PixelFormat::native());
+  const Framebuffer shown = decoded(
+      [&](ByteWriter& out) {
+        int count = encoder.encode(encoding::kTight, upper, picture, out);
+        encoder.rest();
+        count += encoder.encode(encoding::kTight, lower, picture, out);
+        // Told once: the stream goes on from there.
+        count += encoder.encode(encoding::kTight, upper, picture, out);
+        CHECK(count == 3);
+      },
+      3, step);
+  CHECK(test::samePixels(shown, picture));
 }

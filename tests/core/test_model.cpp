@@ -286,6 +286,7 @@ TEST_CASE("rectangles of every size in every encoding, one after the other on th
       for (int j = area.y; j < area.bottom(); ++j)
         std::copy_n(fresh.row(j) + area.x, area.width, there.at(area.x, j));
       if (dice.oneIn(5)) encoder.setCompression(dice.upTo(9));
+      if (dice.oneIn(6)) encoder.rest();
       ByteWriter out;
       const std::int32_t wanted = dice.of(encodings);
       const int parts = encoder.encode(wanted, area, there, out);

@@ -6,9 +6,11 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include "desktop/sharing/audit_panel.hpp"
+#include "desktop/sharing/look_window.hpp"
 #include "desktop/sharing/sharing_view.hpp"
 #include "gate/gate.hpp"
 #include "tests/desktop/window_bench.hpp"
+#include "tests/gate_caller.hpp"
 
 using namespace kw;
 using namespace kw::test;
@@ -180,4 +182,41 @@ TEST_CASE("Sharing: who is no keeper does not read what happened", "[window][gat
   emit page.audit()->wanted();
   CHECK(shown([&] { return said.contains("only a keeper"); }));
   CHECK(page.view().audit.is_null());
+}
+
+TEST_CASE("Sharing: a keeper looks in on a visit, sees its picture follow, and is told when it is over",
+          "[window][gate]") {
+  GateBench b;
+  SharingView& page = b.signIn("duty", "duty-at-the-gate");
+  REQUIRE(
+      shown([&] { return page.view().stage == gate::ClientStage::SignedIn && page.view().me.is_object(); }));
+  GateCaller caller;
+  caller.port = b.door->port();
+  const std::string cookie = caller.signIn("seed desk", "seed-desk-looks");
+  std::shared_ptr<WebSocket> visitor;
+  runToEnd([&]() -> Task<void> {
+    visitor = co_await caller.page("/visit?way=" + std::to_string(b.endpoints[0]), cookie);
+    co_await GateCaller::until(visitor, "\"size\"");
+  });
+  REQUIRE(shown([&] { return page.visits()->rowCount() == 1; }));
+  auto* button = b.child<QPushButton>("lookIn");
+  CHECK_FALSE(button->isEnabled());
+  CHECK(button->toolTip() == "Choose a visit first.");
+  page.visits()->selectRow(0);
+  REQUIRE(button->isEnabled());
+  button->click();
+  LookWindow* look = page.lookWindow();
+  REQUIRE(look != nullptr);
+  CHECK(look->windowTitle().contains("seed desk"));
+  REQUIRE(shown([&] { return !look->picture().isNull(); }));
+  // What changes there is seen here.
+  b.consoles[0]->withGuest([](lab::Guest& guest) { guest.resize(Size{1000, 700}); });
+  CHECK(shown([&] { return look->picture().size() == QSize(1000, 700); }));
+  auto* state = look->findChild<QLabel*>("lookState");
+  CHECK(state->text().contains("seed desk looks"));
+  visitor->close();
+  CHECK(shown([&] { return look->over(); }));
+  CHECK(state->text() == "This visit is over.");
+  QTest::keyClick(look, Qt::Key_Escape);
+  CHECK(shown([&] { return page.lookWindow() == nullptr; }));
 }

@@ -26,7 +26,7 @@ struct Answers : SshEvents {
   std::vector<HostKey> keys;
   std::vector<std::string> prompts;
   Task<bool> trust(HostKey key) override;
-  Task<std::optional<std::string>> answer(SshPrompt prompt) override;
+  Task<std::optional<Secret>> answer(SshPrompt prompt) override;
 };
 
 /// No agent, no keys, and known hosts in this folder.
