@@ -261,7 +261,7 @@ void CredentialsView::beginNew() {
 /// What follows from what is in the form.
 void CredentialsView::fill() {
   if (filling_) return;
-  const auto kept = [](const std::string& secret, const QString& none) {
+  const auto kept = [](const Secret& secret, const QString& none) {
     return secret.empty() ? none : tr("kept; a new one replaces it");
   };
   password_->setPlaceholderText(kept(secrets_.password, tr("none")));
@@ -369,7 +369,7 @@ void CredentialsView::makePassword() {
 }
 
 void CredentialsView::copyPassword() {
-  const QString text = QString::fromStdString(secrets_.password);
+  const QString text = QString::fromUtf8(secrets_.password.c_str());
   QApplication::clipboard()->setText(text);
   emit said(tr("The password is on the clipboard for %1 s.").arg(kClipboardSeconds));
   QTimer::singleShot(kClipboardSeconds * 1000, qApp, [text] {

@@ -132,7 +132,7 @@ TEST_CASE("A command's first line is the password; it gets words, not a shell", 
     const std::string failed = failureOf([&] {
       runToEnd([&]() -> Task<void> {
         const auto got = co_await source.fetch();
-        out = got->user + ":" + got->password;
+        out = got->user + ":" + got->password.plain();
       });
     });
     if (!failed.empty()) out = failed;

@@ -150,7 +150,7 @@ TEST_CASE("A wrong password is asked for again; the right one is remembered only
   std::mutex mutex;
   bench.config.kept.keep = [&](const rfb::SignIn& s) {
     std::lock_guard lock(mutex);
-    remembered.push_back(s.password);
+    remembered.push_back(s.password.plain());
   };
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
@@ -242,6 +242,50 @@ TEST_CASE("A certificate that is good this time is good for the whole session, a
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
   CHECK(bench.watcher->get(
       [](Watcher& w) { return w.questions.size() == 5 && w.questions[3].kind == Question::Kind::Trust; }));
+}
+
+TEST_CASE("A peer that takes the connection and says nothing is given up; a question may stay open for ever",
+          "[session]") {
+  auto clock = std::make_shared<ManualClock>();
+  const auto halfMinute = std::chrono::seconds(30) + std::chrono::milliseconds(1);
+  SECTION("silent") {
+    Bench bench(plan());
+    std::shared_ptr<Listener> silent;
+    std::vector<StreamPtr> taken;
+    runToEnd([&]() -> Task<void> {
+      const Executor here = co_await asio::this_coro::executor;
+      silent = listenTcp(here, "127.0.0.1", 0);
+      bench.config.port = silent->port();
+      bench.config.reconnect.enabled = false;
+      bench.open(clock);
+      taken.push_back(co_await silent->accept());
+    });
+    // The figures sleep as well.
+    for (int i = 0; i < 2; ++i) {
+      REQUIRE(test::eventually([&] { return clock->sleepers() >= 2; }));
+      CHECK(bench.watcher->get([](Watcher& w) { return w.status.stage != SessionStage::Ended; }));
+      clock->advance(halfMinute);
+    }
+    REQUIRE(bench.watcher->reaches(SessionStage::Ended));
+    CHECK(bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::TimedOut; }));
+    CHECK(bench.watcher->get(
+        [](Watcher& w) { return w.status.sentence.find("said nothing") != std::string::npos; }));
+  }
+  SECTION("a question") {
+    Bench bench(plan("orchid"));
+    bench.open(clock);
+    REQUIRE(
+        test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.open.size() == 1; }); }));
+    for (int i = 0; i < 20; ++i) {
+      REQUIRE(test::eventually([&] { return clock->sleepers() >= 2; }));
+      clock->advance(halfMinute);
+    }
+    bench.watcher->get([](Watcher& w) {
+      w.open.front()(Bench::password("orchid"));
+      return 0;
+    });
+    CHECK(bench.watcher->reaches(SessionStage::Live));
+  }
 }
 
 TEST_CASE("A lost line is tried again with growing delays, and comes back", "[session]") {

@@ -22,7 +22,7 @@ Task<bool> Answers::trust(HostKey key) {
   co_return trusts;
 }
 
-Task<std::optional<std::string>> Answers::answer(SshPrompt prompt) {
+Task<std::optional<Secret>> Answers::answer(SshPrompt prompt) {
   prompts.push_back(prompt.text);
   for (const auto& [word, text] : byWord)
     if (prompt.text.find(word) != std::string::npos && !prompt.again) co_return text;
