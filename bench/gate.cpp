@@ -19,6 +19,7 @@
 #include "rfb/client.hpp"
 #include "rfb/constants.hpp"
 #include "rfb/server.hpp"
+#include "tests/peers/browser.hpp"
 #include "wire/tls.hpp"
 #include "wire/websocket.hpp"
 
@@ -27,7 +28,7 @@ namespace kw::bench {
 namespace {
 
 constexpr Size kBusy{1280, 720};
-constexpr int kMachines = 20;
+constexpr int kMachines = 20, kKeys = 200;
 constexpr auto kFrame = std::chrono::milliseconds(33);
 
 /// A machine's screen: still until told to be busy; then a window's worth of it changes thirty times a
@@ -67,6 +68,16 @@ class Machine720 : public rfb::ServerEvents {
     });
   }
   ~Machine720() { runtime_.stop(); }
+  /// A letter of about the size of one in a terminal, in a colour of its own, at once.
+  void key(std::uint32_t keysym, std::uint32_t, bool down) override {
+    if (!down || !server_) return;
+    const Rect letter{40, 40, 12, 20};
+    {
+      const auto lock = picture_->lock();
+      picture_->fill(letter, rgb(keysym & 255U, ++typed_ & 255U, 200));
+    }
+    server_->damaged(Region(letter));
+  }
   [[nodiscard]] std::string address() const { return "vnc://127.0.0.1:" + std::to_string(listener_->port()); }
   std::atomic<bool> busy = false;
 
@@ -76,6 +87,7 @@ class Machine720 : public rfb::ServerEvents {
   std::shared_ptr<Listener> listener_;
   std::shared_ptr<Framebuffer> picture_ = std::make_shared<Framebuffer>(kBusy);
   std::shared_ptr<rfb::Server> server_;
+  unsigned typed_ = 0;
 };
 
 /// kettle-gate with an account and one machine.
@@ -253,6 +265,37 @@ struct Crowd {
   std::vector<std::unique_ptr<Viewer>> viewers;
 };
 
+/// In a real browser: from the page's key event, through gateway and machine, to the pixels on its canvas.
+void benchKeys(Table& table, const std::filesystem::path& folder) {
+  if (!std::filesystem::exists("/usr/bin/chromedriver"))
+    return table.figure("gateway: key to canvas (no browser here)", 0, "ms");
+  Machine720 machine;
+  GateProgram gate(folder, machine.address());
+  test::Browser browser;
+  browser.go("https://127.0.0.1:" + std::to_string(gate.port) + "/");
+  browser.until("!document.getElementById('signin').hidden");
+  browser.type("#name", "duty");
+  browser.type("#password", "duty-at-the-gate");
+  browser.click("#signin button");
+  browser.until("document.querySelectorAll('.machine').length > 0");
+  browser.run("document.querySelector('.machine button').click()");
+  browser.until("document.querySelector('.foot')?.textContent.includes('fps')");
+  browser.run("document.querySelector('.face').focus()");
+  std::vector<double> took;
+  const std::string figure = "document.querySelector('.foot span[data-key-ms]')";
+  for (int i = 0; i < kKeys; ++i) {
+    browser.run("delete " + figure + "?.dataset.keyMs");
+    browser.keys(std::string(1, static_cast<char>('a' + i % 26)));
+    if (!browser.until(figure, std::chrono::seconds(5))) break;
+    took.push_back(std::stod(browser.run("return " + figure + ".dataset.keyMs").get<std::string>()));
+  }
+  if (took.empty()) throw Error(ErrorKind::Local, "no key changed the page's picture");
+  std::sort(took.begin(), took.end());
+  table.figure("gateway: keys that were followed", static_cast<double>(took.size()), "");
+  table.figure("gateway: key to canvas, median", took[took.size() / 2], "ms", 30);
+  table.figure("gateway: key to canvas, one in twenty takes longer", took[took.size() * 19 / 20], "ms");
+}
+
 }  // namespace
 
 void benchGate(Table& table) {
@@ -260,7 +303,8 @@ void benchGate(Table& table) {
   std::string name = (std::filesystem::temp_directory_path() / "kettle-bench-XXXXXX").string();
   if (mkdtemp(name.data()) == nullptr) return;
   const std::filesystem::path folder = name;
-  for (const char* part : {"idle", "busy"}) std::filesystem::create_directory(folder / part);
+  for (const char* part : {"keys", "idle", "busy"}) std::filesystem::create_directory(folder / part);
+  benchKeys(table, folder / "keys");
   {
     Machine720 machine;
     GateProgram gate(folder / "idle", machine.address());

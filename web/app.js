@@ -387,6 +387,7 @@ class Visit {
     this.worker = new Worker('/picture.js');
     this.worker.onmessage = ({ data }) => {
       if (data.size) { this.size = data.size; this.place(); }
+      if (data.keyMs) this.figures.dataset.keyMs = data.keyMs;
       if (data.figures) this.figures.textContent = `${data.figures.w} × ${data.figures.h} · ${data.figures.frames} fps    ${(data.figures.bytesIn / 1000).toFixed(0)} kB/s` + (data.figures.keyMs ? `    key to picture ${data.figures.keyMs.toFixed(0)} ms` : '');
       if ('cursor' in data) this.face.style.cursor = data.cursor && this.drives() ? `url(data:image/png;base64,${data.cursor[0]}) ${data.cursor[1]} ${data.cursor[2]}, default` : '';
       if ('closed' in data && this.worker) { this.stopPicture(); if (!this.closed && !this.lost && !this.over) setTimeout(() => this.startPicture(), 1000); }
@@ -423,7 +424,7 @@ class Visit {
   key(down, sym) {
     if (!sym) return;
     down ? this.held.add(sym) : this.held.delete(sym);
-    this.worker?.postMessage({ key: [down, sym] });
+    this.worker?.postMessage({ key: [down, sym, performance.timeOrigin + performance.now()] });
   }
   releaseAll() { for (const sym of [...this.held]) this.key(false, sym); }
   listen() {

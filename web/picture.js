@@ -186,7 +186,7 @@ async function update() {
     else throw new Error('a rectangle of a kind nobody asked for: ' + kind);
   }
   ++frames;
-  if (keyAt) { keyMs = performance.now() - keyAt; keyAt = 0; }
+  if (keyAt) { keyMs = performance.timeOrigin + performance.now() - keyAt; keyAt = 0; postMessage({ keyMs }); }
   request(1);
 }
 function request(incremental) {
@@ -230,7 +230,7 @@ onmessage = ({ data }) => {
     run().catch(e => { postMessage({ trouble: ended ? '' : e.message }); socket.close(); });
     setInterval(() => { postMessage({ figures: { bytesIn, frames, keyMs, w: canvas.width, h: canvas.height } }); bytesIn = frames = 0; }, 1000);
   }
-  if (data.key) { const [down, sym] = data.key; if (down) keyAt = performance.now(); send(4, down ? 1 : 0, 0, 0, sym >> 24 & 255, sym >> 16 & 255, hi(sym), lo(sym)); }
+  if (data.key) { const [down, sym, at] = data.key; if (down) keyAt = at; send(4, down ? 1 : 0, 0, 0, sym >> 24 & 255, sym >> 16 & 255, hi(sym), lo(sym)); }
   if (data.pointer) { const [b, x, y] = data.pointer; send(5, b, hi(x), lo(x), hi(y), lo(y)); }
   if (data.refresh) request(0);
   if (data.close) socket.close();

@@ -8,7 +8,7 @@
 #include <fstream>
 
 #include "base/error.hpp"
-#include "tests/peers/qemu.hpp"
+#include "tests/peers/peer.hpp"
 
 namespace kw::test {
 
