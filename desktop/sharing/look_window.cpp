@@ -92,6 +92,7 @@ LookWindow::LookWindow(VisitPlace place, const QString& what, const QString& who
   column->setSpacing(0);
   auto* top = new QHBoxLayout;
   top->setContentsMargins(12, 8, 8, 8);
+  top->setSpacing(8);
   auto* title = new QLabel(what, this);
   title->setObjectName("heading");
   state_ = new QLabel(this);
