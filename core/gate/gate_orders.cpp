@@ -187,7 +187,11 @@ void Gate::State::lookIn(const std::shared_ptr<Page>& page, const Json& wish) {
   spawn(strand, [self = shared_from_this(), page, picture, seen, tell]() -> Task<void> {
     const auto pack = [picture] { return jpegText(*picture); };
     Json answer = seen;
-    answer["jpeg"] = co_await self->slow.run(pack);
+    try {
+      answer["jpeg"] = co_await self->slow.run(pack);
+    } catch (const std::exception&) {
+      // A picture that cannot be packed is none; the next one may be.
+    }
     page->seeing = false;
     tell(answer);
   });

@@ -5,7 +5,7 @@
 namespace kw {
 
 namespace {
-constexpr auto kSignInLimit = std::chrono::seconds(30);
+constexpr auto kSignInLimit = std::chrono::minutes(1);  // as long as a second factor on a telephone may take
 }
 
 std::chrono::nanoseconds ReconnectPolicy::delay(int attempt) const {
@@ -261,7 +261,7 @@ Task<void> SessionBase::patience() {
     co_await clock_->sleep(kSignInLimit);
     if (status_.stage == SessionStage::Live) break;
     if (!pendingAsk_ && seen == steps_)
-      throw Error(ErrorKind::TimedOut, "it took the connection, and then said nothing for half a minute",
+      throw Error(ErrorKind::TimedOut, "it took the connection, and then said nothing for a minute",
                   peerName());
     seen = steps_;
   }

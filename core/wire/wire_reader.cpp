@@ -13,6 +13,8 @@ void WireReader::makeRoom(std::size_t n) {
   at_ = 0;
   if (buffer_.size() < n) {
     buffer_.resize(n + step_);
+  } else if (buffer_.size() < step_) {
+    buffer_.resize(step_);
   } else if (buffer_.size() > 16 * kUsualSize && n <= kUsualSize && end_ <= kUsualSize) {
     buffer_.resize(2 * kUsualSize);  // a large message has passed: give its memory back
     buffer_.shrink_to_fit();

@@ -247,7 +247,7 @@ TEST_CASE("A certificate that is good this time is good for the whole session, a
 TEST_CASE("A peer that takes the connection and says nothing is given up; a question may stay open for ever",
           "[session]") {
   auto clock = std::make_shared<ManualClock>();
-  const auto halfMinute = std::chrono::seconds(30) + std::chrono::milliseconds(1);
+  const auto minute = std::chrono::minutes(1) + std::chrono::milliseconds(1);
   SECTION("silent") {
     Bench bench(plan());
     std::shared_ptr<Listener> silent;
@@ -264,7 +264,7 @@ TEST_CASE("A peer that takes the connection and says nothing is given up; a ques
     for (int i = 0; i < 2; ++i) {
       REQUIRE(test::eventually([&] { return clock->sleepers() >= 2; }));
       CHECK(bench.watcher->get([](Watcher& w) { return w.status.stage != SessionStage::Ended; }));
-      clock->advance(halfMinute);
+      clock->advance(minute);
     }
     REQUIRE(bench.watcher->reaches(SessionStage::Ended));
     CHECK(bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::TimedOut; }));
@@ -278,7 +278,7 @@ TEST_CASE("A peer that takes the connection and says nothing is given up; a ques
         test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.open.size() == 1; }); }));
     for (int i = 0; i < 20; ++i) {
       REQUIRE(test::eventually([&] { return clock->sleepers() >= 2; }));
-      clock->advance(halfMinute);
+      clock->advance(minute);
     }
     bench.watcher->get([](Watcher& w) {
       w.open.front()(Bench::password("orchid"));
