@@ -7,6 +7,7 @@
 
 #include "base/error.hpp"
 #include "route/text_opening.hpp"
+#include "ssh/sftp_tree.hpp"
 
 namespace kw::desktop {
 
@@ -149,50 +150,12 @@ void FileWork::setRights(const QString& path, unsigned rights) {
 
 namespace {
 
-Task<void> removeTree(std::shared_ptr<Sftp> sftp, std::string path) {
-  const std::vector<RemoteFile> files = co_await sftp->list(path);
-  for (const RemoteFile& f : files) {
-    const std::string below = path + "/" + f.name;
-    if (f.folder() && !f.link())
-      co_await removeTree(sftp, below);
-    else
-      co_await sftp->remove(below);
-  }
-  co_await sftp->removeFolder(path);
-}
-
-Task<void> folderThere(std::shared_ptr<Sftp> sftp, std::string path) {
-  const auto there = co_await sftp->stat(path);
-  if (!there) co_await sftp->makeFolder(path);
-}
-
-/// The files below a folder there; makes their folders here.
-Task<void> collectThere(std::shared_ptr<Sftp> sftp, std::string remote, fs::path local,
-                        QList<CopyJob>& jobs) {
-  fs::create_directories(local);
-  const std::vector<RemoteFile> files = co_await sftp->list(remote);
-  for (const RemoteFile& f : files) {
-    // A hostile server's names must not lead out of the folder that was chosen.
-    if (f.name.find('/') != std::string::npos || f.name == "..") continue;
-    if (f.folder())
-      co_await collectThere(sftp, remote + "/" + f.name, local / f.name, jobs);
-    else
-      jobs.append({false, QString::fromStdString((local / f.name).string()),
-                   QString::fromStdString(remote + "/" + f.name), CopyJob::Way::Fresh});
-    if (jobs.size() > 200'000) throw Error(ErrorKind::Local, "more than 200,000 files", remote);
-  }
-}
-
-Task<void> collectHere(std::shared_ptr<Sftp> sftp, fs::path local, std::string remote, QList<CopyJob>& jobs) {
-  co_await folderThere(sftp, remote);
-  for (const auto& entry : fs::directory_iterator(local)) {
-    const std::string name = entry.path().filename();
-    if (entry.is_directory() && !entry.is_symlink())
-      co_await collectHere(sftp, entry.path(), remote + "/" + name, jobs);
-    else if (entry.is_regular_file())
-      jobs.append({true, QString::fromStdString(entry.path().string()),
-                   QString::fromStdString(remote + "/" + name), CopyJob::Way::Fresh});
-  }
+QList<CopyJob> jobsOf(const std::vector<TreeFile>& files, bool upload) {
+  QList<CopyJob> jobs;
+  for (const TreeFile& f : files)
+    jobs.append({upload, QString::fromStdString(f.local.string()), QString::fromStdString(f.remote),
+                 CopyJob::Way::Fresh});
+  return jobs;
 }
 
 }  // namespace
@@ -212,10 +175,12 @@ void FileWork::copyFolder(bool upload, const QString& local, const QString& remo
   auto jobs = std::make_shared<QList<CopyJob>>();
   run(
       [link = link_, upload, l = local.toStdString(), r = remote.toStdString(), jobs]() -> Task<void> {
+        std::vector<TreeFile> files;
         if (upload)
-          co_await collectHere(link->sftp, l, r, *jobs);
+          files = co_await filesHere(link->sftp, l, r);
         else
-          co_await collectThere(link->sftp, r, l, *jobs);
+          files = co_await filesThere(link->sftp, r, l);
+        *jobs = jobsOf(files, upload);
       },
       [this, jobs] { copy(*jobs); });
 }

@@ -6,6 +6,8 @@
 #include <QStyleFactory>
 #include <cmath>
 
+#include "desktop/look/plain_labels.hpp"
+
 namespace kw::desktop {
 
 namespace {
@@ -227,6 +229,8 @@ const Scheme& morningScheme() { return kMorning; }
 
 namespace {
 void applyCurrent(QApplication& app) {
+  static bool watched = false;
+  if (!std::exchange(watched, true)) app.installEventFilter(new PlainLabels(&app));
   app.setStyle(QStyleFactory::create("Fusion"));
   QApplication::setPalette(paletteOf(*current));
   QApplication::setFont(windowFont());

@@ -168,9 +168,11 @@ void MainWindow::savePicture(OpenSession* session, QString file) {
   }
   if (session->text() != nullptr) {
     for (Pane* p : stage_->panes())
-      if (p->session() == session && !p->textView()->canvas()->image().save(file))
-        return say(tr("%1 cannot be written").arg(file));
-    return say(tr("Saved %1").arg(file));
+      if (p->session() == session)
+        return say((p->textView()->canvas()->image().save(file) ? tr("Saved %1") : tr("%1 cannot be written"))
+                       .arg(file));
+    return say(tr("%1 is not on the stage: bring it there first, then its picture can be saved.")
+                   .arg(session->machine()));
   }
   try {
     const auto picture = session->picture();

@@ -473,3 +473,29 @@ TEST_CASE("What was trusted can be looked at, forgotten and put back", "[text-wi
     if (b->isVisible() && b->text() == "Put back") QTest::mouseClick(b, Qt::LeftButton);
   CHECK(bench.tools.store->pinned("ssh gatehouse:22") == "SHA256:abc");
 }
+
+TEST_CASE("A picture of text is saved from the stage; off it, that is said and nothing is written",
+          "[text-window]") {
+  TextBench b;
+  OpenSession* s = b.openLine();
+  const QString file = QString::fromStdString((b.folder.path / "line.png").string());
+  b.window->savePicture(s, file);
+  CHECK(QFile::exists(file));
+  QFile::remove(file);
+  b.window->stage()->remove(s);
+  b.window->savePicture(s, file);
+  CHECK_FALSE(QFile::exists(file));
+  bool told = false;
+  for (auto* label : b.window->findChildren<QLabel*>())
+    told = told || label->text().contains("is not on the stage");
+  CHECK(told);
+}
+
+TEST_CASE("What a machine says is shown letter by letter, not as a page", "[text-window]") {
+  QWidget window;
+  QLabel foreign("<b>orchid</b>", &window), own("<b>orchid</b>", &window);
+  own.setTextFormat(Qt::RichText);
+  window.show();
+  CHECK(foreign.textFormat() == Qt::PlainText);
+  CHECK(own.textFormat() == Qt::RichText);
+}
