@@ -18,8 +18,12 @@ constexpr std::pair<char, Secret SecretBundle::*> kFields[] = {{'p', &SecretBund
 
 }  // namespace
 
-std::string textOf(const SecretBundle& bundle) {
-  std::string out = "1";  // the form's number
+Secret textOf(const SecretBundle& bundle) {
+  std::size_t whole = 2;
+  for (const auto& [letter, field] : kFields) whole += 5 + (bundle.*field).size();
+  std::string out;
+  out.reserve(whole);  // what grows leaves copies that nobody wipes
+  out += '1';          // the form's number
   out += static_cast<char>('0' + static_cast<int>(bundle.use));
   for (const auto& [letter, field] : kFields) {
     const Secret& value = bundle.*field;

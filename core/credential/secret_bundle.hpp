@@ -17,7 +17,7 @@ struct SecretBundle {
 };
 
 /// As it lies inside the seal.
-std::string textOf(const SecretBundle& bundle);
+Secret textOf(const SecretBundle& bundle);
 /// Nothing when it cannot be read.
 std::optional<SecretBundle> bundleFrom(std::string_view text);
 

@@ -79,9 +79,13 @@ ReconnectPolicy reconnectPolicy(const SettingReader& setting) {
 // Inside the seal: user, password and, since kinds are told apart, what it was kept for; parted by NUL.
 void keepSignIn(const OpeningTools& tools, Owner owner, const SignIn& signIn) {
   if (!tools.store || !tools.vault || !tools.vault->isOpen()) return;
-  std::string plain = signIn.user + '\0' + signIn.password.plain();
-  if (signIn.use != SecretUse::Unknown) plain += '\0' + std::string(kUseWords[static_cast<int>(signIn.use)]);
-  tools.store->putSecret(owner, tools.vault->seal(plain, secretAbout(owner)));
+  const std::string use = kUseWords[static_cast<int>(signIn.use)];
+  std::string plain;
+  plain.reserve(signIn.user.size() + signIn.password.size() + use.size() + 2);  // growing would leave copies
+  plain.append(signIn.user).append(1, '\0').append(signIn.password.view());
+  if (signIn.use != SecretUse::Unknown) plain.append(1, '\0').append(use);
+  const Secret sealed(std::move(plain));
+  tools.store->putSecret(owner, tools.vault->seal(sealed, secretAbout(owner)));
 }
 
 std::optional<SignIn> keptSignIn(const OpeningTools& tools, Owner owner) {

@@ -8,6 +8,7 @@
 
 #include "desktop/look/glyphs.hpp"
 #include "desktop/look/theme.hpp"
+#include "desktop/sharing/json_fields.hpp"
 
 namespace kw::desktop {
 
@@ -16,15 +17,6 @@ namespace {
 constexpr int kLookAgain = 300;  // milliseconds
 constexpr int kMargin = 8;
 constexpr double kLargestText = 1.5;
-
-qint64 whole(const nlohmann::json& json, const char* key) {
-  const auto found = json.find(key);
-  return found != json.end() && found->is_number_integer() ? found->get<qint64>() : 0;
-}
-bool yes(const nlohmann::json& json, const char* key) {
-  const auto found = json.find(key);
-  return found != json.end() && found->is_boolean() && found->get<bool>();
-}
 
 }  // namespace
 
@@ -112,12 +104,10 @@ LookWindow::LookWindow(VisitPlace place, const QString& what, const QString& who
   again_.setSingleShot(true);
   again_.setInterval(kLookAgain);
   connect(&again_, &QTimer::timeout, this, [this] { emit wanted(have_); });
-  say(tr("Looking in…"));
+  state_->setText(tr("Looking in…"));
   resize(960, 680);
   setFocusPolicy(Qt::StrongFocus);
 }
-
-void LookWindow::say(const QString& state) { state_->setText(state); }
 
 void LookWindow::keyPressEvent(QKeyEvent* event) {
   if (event->key() == Qt::Key_Escape) return void(close());
@@ -128,7 +118,7 @@ void LookWindow::connected(bool is) {
   if (over_) return;
   if (!is) {
     again_.stop();
-    say(tr("The gateway does not answer."));
+    state_->setText(tr("The gateway does not answer."));
   } else if (!again_.isActive()) {
     again_.start();
   }
@@ -139,12 +129,12 @@ void LookWindow::take(const nlohmann::json& seen) {
   if (yes(seen, "over")) {
     over_ = true;
     again_.stop();
-    say(tr("This visit is over."));
+    state_->setText(tr("This visit is over."));
     return;
   }
   have_ = whole(seen, "serial");
-  say((yes(seen, "drives") ? tr("%1 drives.") : tr("%1 looks.")).arg(who_) + " " +
-      tr("They were told that you look in."));
+  state_->setText((yes(seen, "drives") ? tr("%1 drives.") : tr("%1 looks.")).arg(who_) + " " +
+                  tr("They were told that you look in."));
   if (const auto jpeg = seen.find("jpeg"); jpeg != seen.end() && jpeg->is_string()) {
     const auto& packed = jpeg->get_ref<const std::string&>();
     const QByteArray bytes =

@@ -43,7 +43,6 @@ class LookWindow : public QWidget {
 
  private:
   class Face;
-  void say(const QString& state);
   void showText(const nlohmann::json& text);
 
   VisitPlace place_;

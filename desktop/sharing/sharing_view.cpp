@@ -19,6 +19,7 @@
 #include "desktop/look/theme.hpp"
 #include "desktop/pages/plain_table.hpp"
 #include "desktop/sharing/audit_panel.hpp"
+#include "desktop/sharing/json_fields.hpp"
 #include "desktop/sharing/look_window.hpp"
 
 namespace kw::desktop {
@@ -26,20 +27,6 @@ namespace kw::desktop {
 namespace {
 
 constexpr int kVisit = Qt::UserRole, kWay = Qt::UserRole + 1, kPass = Qt::UserRole;
-
-QString text(const nlohmann::json& json, const char* key) {
-  const auto found = json.find(key);
-  return found != json.end() && found->is_string() ? QString::fromStdString(found->get<std::string>())
-                                                   : QString();
-}
-qint64 whole(const nlohmann::json& json, const char* key) {
-  const auto found = json.find(key);
-  return found != json.end() && found->is_number_integer() ? found->get<qint64>() : 0;
-}
-bool yes(const nlohmann::json& json, const char* key) {
-  const auto found = json.find(key);
-  return found != json.end() && found->is_boolean() && found->get<bool>();
-}
 
 }  // namespace
 
