@@ -18,7 +18,7 @@
 #include "record/store.hpp"
 #include "rfb/client.hpp"
 #include "rfb/constants.hpp"
-#include "rfb/server.hpp"
+#include "tests/busy_machine.hpp"
 #include "tests/peers/browser.hpp"
 #include "wire/tls.hpp"
 #include "wire/websocket.hpp"
@@ -27,68 +27,9 @@ namespace kw::bench {
 
 namespace {
 
-constexpr Size kBusy{1280, 720};
+using test::BusyMachine;
+
 constexpr int kMachines = 20, kKeys = 200;
-constexpr auto kFrame = std::chrono::milliseconds(33);
-
-/// A machine's screen: still until told to be busy; then a window's worth of it changes thirty times a
-/// second.
-class Machine720 : public rfb::ServerEvents {
- public:
-  Machine720() : listener_(listenTcp(strand_, "127.0.0.1", 0)) {
-    // A desktop of many colours: a page that shows it has used a packer.
-    for (int y = 0; y < kBusy.height; ++y)
-      for (int x = 0; x < kBusy.width; ++x)
-        *picture_->at(x, y) = rgb(static_cast<unsigned>(x) / 5 & 255U, static_cast<unsigned>(y) / 3 & 255U,
-                                  static_cast<unsigned>(x / 64 + y / 48) * 37U & 255U);
-    spawn(strand_, [this]() -> Task<void> {
-      for (;;) {
-        StreamPtr visitor = co_await listener_->accept();
-        server_ = std::make_shared<rfb::Server>(strand_, picture_, std::vector<Screen>{},
-                                                rfb::ServerOptions{}, *this);
-        spawn(strand_,
-              [server = server_, held = std::make_shared<StreamPtr>(std::move(visitor))]() -> Task<void> {
-                co_await server->run(std::move(*held));
-              });
-      }
-    });
-    spawn(strand_, [this]() -> Task<void> {
-      for (unsigned turn = 0;; ++turn) {
-        co_await systemClock()->sleep(kFrame);
-        if (!busy || !server_) continue;
-        const Rect part{200 + static_cast<int>(turn % 100), 100, 640, 400};
-        {
-          const auto lock = picture_->lock();
-          for (int y = part.y; y < part.bottom(); ++y)
-            for (int x = part.x; x < part.right(); ++x)
-              *picture_->at(x, y) = rgb((x + turn) / 7 & 255U, (y * 2U + turn) / 9 & 255U, turn & 255U);
-        }
-        server_->damaged(Region(part));
-      }
-    });
-  }
-  ~Machine720() { runtime_.stop(); }
-  /// A letter of about the size of one in a terminal, in a colour of its own, at once.
-  void key(std::uint32_t keysym, std::uint32_t, bool down) override {
-    if (!down || !server_) return;
-    const Rect letter{40, 40, 12, 20};
-    {
-      const auto lock = picture_->lock();
-      picture_->fill(letter, rgb(keysym & 255U, ++typed_ & 255U, 200));
-    }
-    server_->damaged(Region(letter));
-  }
-  [[nodiscard]] std::string address() const { return "vnc://127.0.0.1:" + std::to_string(listener_->port()); }
-  std::atomic<bool> busy = false;
-
- private:
-  Runtime runtime_{1};
-  Executor strand_ = runtime_.strand();
-  std::shared_ptr<Listener> listener_;
-  std::shared_ptr<Framebuffer> picture_ = std::make_shared<Framebuffer>(kBusy);
-  std::shared_ptr<rfb::Server> server_;
-  unsigned typed_ = 0;
-};
 
 /// kettle-gate with an account and one machine.
 class GateProgram {
@@ -269,7 +210,7 @@ struct Crowd {
 void benchKeys(Table& table, const std::filesystem::path& folder) {
   if (!std::filesystem::exists("/usr/bin/chromedriver"))
     return table.figure("gateway: key to canvas (no browser here)", 0, "ms");
-  Machine720 machine;
+  BusyMachine machine;
   GateProgram gate(folder, machine.address());
   test::Browser browser;
   browser.go("https://127.0.0.1:" + std::to_string(gate.port) + "/");
@@ -306,7 +247,7 @@ void benchGate(Table& table) {
   for (const char* part : {"keys", "idle", "busy"}) std::filesystem::create_directory(folder / part);
   benchKeys(table, folder / "keys");
   {
-    Machine720 machine;
+    BusyMachine machine;
     GateProgram gate(folder / "idle", machine.address());
     Crowd first(gate, kMachines, kMachines, true);  // the machines' own sessions are not what viewers cost
     const double before = gate.memory();
@@ -317,7 +258,7 @@ void benchGate(Table& table) {
     table.figure("gateway: memory for these", gate.memory() - before, "MiB", 150);
   }
   {
-    Machine720 machine;
+    BusyMachine machine;
     GateProgram gate(folder / "busy", machine.address());
     Crowd busy(gate, 20, 1, false);
     machine.busy = true;

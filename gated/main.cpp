@@ -7,7 +7,10 @@
 #include "base/file.hpp"
 #include "base/secrecy.hpp"
 #include "gate/gate.hpp"
-#include "gate/room.hpp"
+#include "gate/recording.hpp"
+#include "gate/rules.hpp"
+#include "record/database_people.hpp"
+#include "route/opening.hpp"
 
 namespace {
 
@@ -51,13 +54,19 @@ int serve(Serve s) {
   sigemptyset(&signals);
   sigaddset(&signals, SIGINT);
   sigaddset(&signals, SIGTERM);
+  sigaddset(&signals, SIGHUP);
   pthread_sigmask(SIG_BLOCK, &signals, nullptr);
   const Address at = parseAddress("tcp://" + s.listen);
   s.options.address = at.host;
   s.options.port = static_cast<std::uint16_t>(at.port);
   s.options.state = stateIn(s.state);
   OpeningTools tools;
-  tools.store = openStore(storeIn(s.store));
+  const std::string records = storeIn(s.store);
+  tools.store = openStore(records);
+  if (isDatabase(records))
+    s.options.storeSignIn = [records](const std::string& name, const std::string& password) {
+      return databaseKnows(records, name, password);
+    };
   tools.vault = openVault(configFolder());
   Runtime runtime(2);
   Gate gate(runtime, s.options, tools);
@@ -67,7 +76,14 @@ int serve(Serve s) {
   if (gate.store().accounts().empty())
     std::cout << "nobody has an account yet: kettle-gate user add NAME" << std::endl;
   int received = 0;
-  sigwait(&signals, &received);
+  while (sigwait(&signals, &received) == 0 && received == SIGHUP) {
+    try {
+      gate.reload();
+      std::cout << "certificate SHA-256 " << gate.fingerprint() << std::endl;
+    } catch (const Error& e) {
+      std::cerr << "kettle-gate: the certificate stays as it was: " << e.what() << std::endl;
+    }
+  }
   gate.stop();
   return 0;
 }
@@ -87,14 +103,10 @@ int addPass(const std::string& state, const std::string& storeFile, const PassWo
   for (const Endpoint* e : s.endpointsOf(m->id))
     if (canOpen(e->scheme()) && (w.way.empty() ? way == nullptr : e->label == w.way)) way = e;
   if (way == nullptr) throw Error(ErrorKind::Local, "the machine has no such way in", w.way);
-  const Rules rules = rulesOf(settingsOf(s, {OwnerKind::WayIn, way->id}));
+  const Rules rules = rulesOf(s, way->id);
   const double hours = hoursFrom(w.lasts);
-  if (!rules.access || !rules.passes)
-    throw Error(ErrorKind::Local, "passes are switched off for this machine, by its group's policy",
-                w.machine);
-  if (hours > rules.passHours)
-    throw Error(ErrorKind::Local,
-                "a pass of this machine lasts at most " + std::to_string(rules.passHours) + " h", w.machine);
+  if (const std::string why = problemWithPass(rules, hours, w.uses); !why.empty())
+    throw Error(ErrorKind::Local, why, w.machine);
   GateStore gate(stateIn(state));
   Pass pass;
   pass.wayIn = way->id;
@@ -134,6 +146,15 @@ int verifyAudit(const std::string& state) {
     return 1;
   }
   std::cout << "whole: " << check.entries << " entries\n";
+  return 0;
+}
+
+int listRecordings(const std::string& state) {
+  for (const RecordingFacts& f : recordingsIn(stateIn(state) / "recordings"))
+    std::cout << f.file << "\t" << f.machine << " " << f.label << "\t"
+              << (f.lasted < 0 ? std::string("under way, or cut off")
+                               : std::to_string(f.lasted / 1000) + " s")
+              << "\t" << f.bytes / 1000 << " kB\t" << f.people << "\n";
   return 0;
 }
 
@@ -184,6 +205,13 @@ int main(int argc, char** argv) {
     verb->add_option("--certificate", s.options.certificateFile,
                      "PEM file; self-made at the first start without one");
     verb->add_option("--key", s.options.keyFile, "PEM file of its key");
+    verb->add_option("--embed", s.options.embedders,
+                     "ORIGIN whose pages may show the gateway in a frame: https://wiki.example; repeatable")
+        ->check([](const std::string& text) {
+          const bool good = text.starts_with("https://") &&
+                            text.find_first_of(" ;,'\"/", 8) == std::string::npos && text.size() > 8;
+          return good ? std::string() : "an origin is https://HOST or https://HOST:PORT: " + text;
+        });
     verb->callback([&] {
       chosen = [&] {
         s.state = state, s.store = store;
@@ -192,7 +220,7 @@ int main(int argc, char** argv) {
     });
   }
   std::string name, role = "drive", file;
-  bool codes = false;
+  bool codes = false, byStore = false;
   {
     auto* user = app.add_subcommand("user", "People with an account");
     user->require_subcommand(1);
@@ -206,13 +234,20 @@ int main(int argc, char** argv) {
     add->add_option("--role", role, "look, drive or keeper")->check(roles)->capture_default_str();
     add->add_option("--password-file", file,
                     "File whose first line is the password; made up and printed without one");
+    add->add_flag("--by-store", byStore, "Its password is that of the same name in the team's database");
     add->add_flag("--codes", codes, "Ask for one-time codes too; prints the secret for the phone");
     add->callback([&] {
       chosen = [&] {
         GateStore gate(stateIn(state));
-        const std::string password = file.empty() ? randomToken().substr(0, 14) : firstLineOf(file);
-        gate.addAccount(name, password, *roleFrom(role));
-        if (file.empty()) std::cout << "password " << password << "\n";
+        if (byStore) {
+          if (!isDatabase(storeIn(store)))
+            throw Error(ErrorKind::Local, "only a team's database has people of its own", storeIn(store));
+          gate.addStoreAccount(name, *roleFrom(role));
+        } else {
+          const std::string password = file.empty() ? randomToken().substr(0, 14) : firstLineOf(file);
+          gate.addAccount(name, password, *roleFrom(role));
+          if (file.empty()) std::cout << "password " << password << "\n";
+        }
         if (codes) std::cout << "one-time codes: secret " << gate.startCodes(name) << "\n";
         gate.audit("the keeper's shell", "", "adds an account", {{"account", name}, {"role", role}});
         return 0;
@@ -252,7 +287,7 @@ int main(int argc, char** argv) {
       chosen = [&] {
         for (const Account& a : GateStore(stateIn(state)).accounts())
           std::cout << a.name << "\t" << nameOf(a.role) << (a.codes ? "\tone-time codes" : "")
-                    << (a.off ? "\toff" : "") << "\n";
+                    << (a.byStore ? "\tby the team's database" : "") << (a.off ? "\toff" : "") << "\n";
         return 0;
       };
     });
@@ -283,6 +318,24 @@ int main(int argc, char** argv) {
         GateStore gate(stateIn(state));
         gate.endPass(number);
         gate.audit("the keeper's shell", "", "ends a pass", {{"pass", number}});
+        return 0;
+      };
+    });
+  }
+  std::string recording;
+  {
+    auto* kept = app.add_subcommand("recording", "What visitors were shown; keepers play it in the browser");
+    kept->require_subcommand(1);
+    kept->add_subcommand("list", "All of them, newest first")->callback([&] {
+      chosen = [&] { return listRecordings(state); };
+    });
+    auto* remove = kept->add_subcommand("remove", "Removes one for good");
+    remove->add_option("file", recording, "As the list shows it")->required();
+    remove->callback([&] {
+      chosen = [&] {
+        removeRecording(stateIn(state) / "recordings", recording);
+        GateStore(stateIn(state))
+            .audit("the keeper's shell", "", "removes a recording", {{"file", recording}});
         return 0;
       };
     });

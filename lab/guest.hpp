@@ -58,6 +58,7 @@ class Guest {
 
   void key(std::uint32_t keysym, bool down);
   void pointer(Point at, unsigned buttons);
+  [[nodiscard]] Point pointerAt() const { return pointer_; }
   void reboot();
   /// Another desktop size; false when this guest cannot (text phases, several screens).
   bool resize(Size size);

@@ -1,8 +1,16 @@
 // Decodes the machine's picture (RFB 3.8, RFC 6143) away from the page's own thread and paints it on a canvas.
-// Lossless unless asked otherwise: raw, copied, and tight rectangles; inflating and JPEG are the browser's.
-let socket, canvas, context, waiting = [], have = 0, wake = null, ended = false;
-let bytesIn = 0, frames = 0, keyAt = 0, keyMs = 0;
+// Raw, copied, and tight rectangles; inflating and JPEG are the browser's. Exact, unless the line is too slow for it.
+let socket = null, canvas, context, waiting = [], have = 0, wake = null, ended = false;
+let bytesIn = 0, bytesTaken = 0, frames = 0, keyAt = 0, keyMs = 0;
 const streams = [null, null, null, null];
+const extras = new Map();  // screens that are shown in windows of their own, too
+
+// How coarse the picture may be while it moves: exact, then JPEG of falling quality with stronger packing (RFB's
+// pseudo-encodings for both). What came coarse is asked for again, exact, a strip at a time, once it is still.
+const coarse = [[], [-25, -251], [-28, -249], [-31, -248]];
+const stillAfter = 400, slowUpdate = 250, quickUpdate = 60, stripRows = 64;
+let level = 0, exactOnly = false, busy = false, slow = 0, quick = 0, raisedAt = 0, saidLevel = 0;
+let waited = 0, lossy = null, refining = null, stillTimer = 0;
 
 function arrived(data) {
   const part = new Uint8Array(data);
@@ -14,10 +22,13 @@ function arrived(data) {
 async function take(n) {
   while (have < n) {
     if (ended) throw new Error('ended');
+    const since = performance.now();
     await new Promise(r => { wake = r; });
     wake = null;
+    waited += performance.now() - since;
   }
   have -= n;
+  bytesTaken += n;
   if (waiting.length && waiting[0].length >= n) {
     const first = waiting[0], out = first.subarray(0, n);
     if (first.length === n) waiting.shift(); else waiting[0] = first.subarray(n);
@@ -36,7 +47,7 @@ const view = b => new DataView(b.buffer, b.byteOffset, b.byteLength);
 const u8 = async () => (await take(1))[0];
 const u16 = async () => view(await take(2)).getUint16(0);
 const u32 = async () => view(await take(4)).getUint32(0);
-const send = (...bytes) => { if (socket.readyState === 1) socket.send(Uint8Array.from(bytes)); };
+const send = (...bytes) => { if (socket && socket.readyState === 1) socket.send(Uint8Array.from(bytes)); };
 const hi = n => n >> 8 & 255, lo = n => n & 255;
 
 // One inflate stream of a tight encoder: what goes in comes out flushed at each rectangle's end.
@@ -105,6 +116,7 @@ async function tight(x, y, w, h) {
     const picture = await createImageBitmap(new Blob([bytes], { type: 'image/jpeg' }));
     context.drawImage(picture, x, y);
     picture.close();
+    isLossy(x, y, w, h);
     return;
   }
   if (kind > 7) throw new Error('unknown tight rectangle');
@@ -166,11 +178,61 @@ async function cursor(hotX, hotY, w, h) {
   for (const b of bytes) text += String.fromCharCode(b);
   postMessage({ cursor: [btoa(text), hotX, hotY] });
 }
+function isLossy(x, y, w, h) {
+  const old = lossy || [x, y, x + w, y + h];
+  lossy = [Math.min(old[0], x), Math.min(old[1], y), Math.max(old[2], x + w), Math.max(old[3], y + h)];
+}
+function paintExtras() {
+  for (const { context: into, area: [x, y, w, h] } of extras.values()) into?.drawImage(canvas, x, y, w, h, 0, 0, w, h);
+}
+/// `ms` is how long an update of so many bytes was waited for after it had begun: the line's doing.
+function judge(ms, bytes) {
+  if (bytes > 2000) {
+    slow = ms > slowUpdate ? slow + 1 : 0;
+    quick = ms < quickUpdate ? quick + 1 : 0;
+  }
+  const now = performance.now();
+  if ((slow >= 2 || ms > 1000) && level < coarse.length - 1) { ++level; slow = quick = 0; raisedAt = now; }
+  else if (quick >= 20 && level > 0 && now - raisedAt > 5000) { --level; quick = 0; raisedAt = now; }
+}
+const levelNow = () => exactOnly ? 0 : Math.max(level, busy ? 1 : 0);
+function sayKinds(exact) {
+  saidLevel = exact ? 0 : levelNow();
+  const kinds = [7, 1, 0, -239, -223, -308, -224, ...coarse[saidLevel]], list = [2, 0, 0, kinds.length];
+  for (const k of kinds) list.push(k >> 24 & 255, k >> 16 & 255, k >> 8 & 255, k & 255);
+  send(...list);
+}
+/// The picture is still: what came coarse comes exact, in strips, so that whatever moves meanwhile is not kept
+/// waiting long.
+function refine() {
+  if (!lossy || refining) return;
+  const [left, top, right, bottom] = lossy, end = Math.min(bottom, top + stripRows);
+  refining = [left, top, right, end];
+  lossy = end < bottom ? [left, end, right, bottom] : null;
+  sayKinds(true);
+  send(3, 0, hi(left), lo(left), hi(top), lo(top), hi(right - left), lo(right - left), hi(end - top), lo(end - top));
+}
+function afterUpdate(touched) {
+  clearTimeout(stillTimer);
+  if (refining) {
+    const [left, top, right, end] = refining;
+    const came = touched.some(([x, y, w, h]) => x < right && x + w > left && y < end && y + h > top);
+    const moves = touched.some(([x, y, w, h]) => x < left || y < top || x + w > right || y + h > end);
+    if (!came) return;
+    refining = null;
+    if (lossy && !moves) return refine();
+    if (levelNow()) sayKinds(false);
+  } else if (saidLevel !== levelNow()) sayKinds(false);
+  if (lossy) stillTimer = setTimeout(refine, stillAfter);
+}
 async function update() {
+  const before = bytesTaken, touched = [];
+  waited = 0;
   await take(1);
   let count = await u16();
   while (count-- > 0) {
     const x = await u16(), y = await u16(), w = await u16(), h = await u16(), kind = await u32() | 0;
+    if (kind >= 0) touched.push([x, y, w, h]);
     if (kind === 0) await raw(x, y, w, h);
     else if (kind === 1) {
       const fromX = await u16(), fromY = await u16();
@@ -186,6 +248,9 @@ async function update() {
     else throw new Error('a rectangle of a kind nobody asked for: ' + kind);
   }
   ++frames;
+  judge(waited, bytesTaken - before);
+  paintExtras();
+  afterUpdate(touched);
   if (keyAt) { keyMs = performance.timeOrigin + performance.now() - keyAt; keyAt = 0; postMessage({ keyMs }); }
   request(1);
 }
@@ -194,7 +259,7 @@ function request(incremental) {
 }
 async function run() {
   await take(12);
-  socket.send(new TextEncoder().encode('RFB 003.008\n'));
+  if (socket) socket.send(new TextEncoder().encode('RFB 003.008\n'));
   await take(await u8());
   send(1);
   if (await u32()) throw new Error('the picture was refused');
@@ -205,10 +270,7 @@ async function run() {
   resized(w, h);
   // 32 bits, red lowest: as the canvas has it.
   send(0, 0, 0, 0, 32, 24, 0, 1, 0, 255, 0, 255, 0, 255, 0, 8, 16, 0, 0, 0);
-  const kinds = [7, 1, 0, -239, -223, -308, -224];
-  const list = [2, 0, 0, kinds.length];
-  for (const k of kinds) list.push(k >> 24 & 255, k >> 16 & 255, k >> 8 & 255, k & 255);
-  send(...list);
+  sayKinds(false);
   request(0);
   for (;;) {
     const kind = await u8();
@@ -219,19 +281,42 @@ async function run() {
     else throw new Error('a message of a kind nobody asked for: ' + kind);
   }
 }
-onmessage = ({ data }) => {
-  if (data.canvas) {
-    canvas = data.canvas;
-    context = canvas.getContext('2d', { alpha: false });
+function begin(data) {
+  canvas = data.canvas;
+  context = canvas.getContext('2d', { alpha: false });
+  exactOnly = !!data.exact;
+  if (data.url) {
     socket = new WebSocket(data.url);
     socket.binaryType = 'arraybuffer';
     socket.onmessage = e => arrived(e.data);
     socket.onclose = e => { ended = true; if (wake) wake(); postMessage({ closed: e.reason || '' }); };
-    run().catch(e => { postMessage({ trouble: ended ? '' : e.message }); socket.close(); });
-    setInterval(() => { postMessage({ figures: { bytesIn, frames, keyMs, w: canvas.width, h: canvas.height } }); bytesIn = frames = 0; }, 1000);
   }
+  run().catch(e => { postMessage({ trouble: ended ? '' : e.message }); socket?.close(); });
+  if (!socket) return;
+  setInterval(() => {
+    postMessage({ figures: { bytesIn, frames, keyMs, w: canvas.width, h: canvas.height, level: levelNow(), busy: busy && !level, lossy: !!(lossy || refining) } });
+    bytesIn = frames = 0;
+  }, 1000);
+}
+function showExtra({ id, canvas: into, area }) {
+  const extra = extras.get(id) || {};
+  if (into) Object.assign(extra, { canvas: into, context: into.getContext('2d', { alpha: false }) });
+  extra.area = area;
+  [extra.canvas.width, extra.canvas.height] = area.slice(2);
+  extras.set(id, extra);
+  paintExtras();
+}
+function wantSize([w, h]) { send(251, 0, hi(w), lo(w), hi(h), lo(h), 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, hi(w), lo(w), hi(h), lo(h), 0, 0, 0, 0); }
+onmessage = ({ data }) => {
+  if (data.canvas) begin(data);
+  if (data.feed) arrived(data.feed);
   if (data.key) { const [down, sym, at] = data.key; if (down) keyAt = at; send(4, down ? 1 : 0, 0, 0, sym >> 24 & 255, sym >> 16 & 255, hi(sym), lo(sym)); }
   if (data.pointer) { const [b, x, y] = data.pointer; send(5, b, hi(x), lo(x), hi(y), lo(y)); }
+  if (data.resize) wantSize(data.resize);
+  if (data.extra) showExtra(data.extra);
+  if ('extraGone' in data) extras.delete(data.extraGone);
+  if ('exact' in data && !data.canvas) { exactOnly = data.exact; if (!refining) { sayKinds(false); if (lossy) refine(); } }
+  if ('busy' in data) { busy = data.busy; if (!refining && !busy && lossy) { clearTimeout(stillTimer); stillTimer = setTimeout(refine, stillAfter); } }
   if (data.refresh) request(0);
-  if (data.close) socket.close();
+  if (data.close) socket?.close();
 };

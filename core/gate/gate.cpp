@@ -13,6 +13,8 @@ constexpr auto kTick = std::chrono::seconds(1), kLookEvery = std::chrono::second
                kRestEvery = std::chrono::seconds(5);
 constexpr auto kLeastBetween = std::chrono::milliseconds(30);
 constexpr int kLooksAtOnce = 4;
+constexpr auto kLoadEvery = std::chrono::milliseconds(200);
+constexpr double kBusyLate = 40, kCalmLate = 8;  // milliseconds that work waits for its turn
 constexpr auto kLookLimit = std::chrono::seconds(3);
 
 Id idAt(const std::map<std::string, std::string>& query, const std::string& key) {
@@ -34,23 +36,25 @@ Gate::State::State(Runtime& r, GateOptions o, OpeningTools t)
       changedSignal(strand),
       power(runtime, strand, tools) {
   if (!tools.ssh) tools.ssh = std::make_shared<SshPool>([this] { return runtime.strand(); });
-  loadCertificate();
-  identity = tlsIdentity({certificate.certificatePem, certificate.keyPem});
+  useCertificate(readCertificate());
   records = std::make_shared<Snapshot>(tools.store->load());
 }
 
-void Gate::State::loadCertificate() {
-  if (!options.certificateFile.empty()) {
-    certificate = {textOf(readFile(options.certificateFile)), textOf(readFile(options.keyFile))};
-    return;
-  }
+MadeCertificate Gate::State::readCertificate() const {
+  if (!options.certificateFile.empty())
+    return {textOf(readFile(options.certificateFile)), textOf(readFile(options.keyFile))};
   const auto file = options.state / "certificate.pem", key = options.state / "key.pem";
   if (!std::filesystem::exists(file)) {
     const MadeCertificate made = makeSelfSigned(options.address, 3650);
     writeFileSafely(key, viewOf(made.keyPem), 0600);
     writeFileSafely(file, viewOf(made.certificatePem), 0644);
   }
-  certificate = {textOf(readFile(file)), textOf(readFile(key))};
+  return {textOf(readFile(file)), textOf(readFile(key))};
+}
+
+void Gate::State::useCertificate(MadeCertificate made) {
+  identity = tlsIdentity({made.certificatePem, made.keyPem});
+  certificate = std::move(made);
 }
 
 Task<void> Gate::State::acceptAll() {
@@ -86,7 +90,8 @@ Task<void> Gate::State::serve(std::shared_ptr<StreamPtr> shared) {
       const auto early = reader.rest();
       co_return co_await webSocket(request, std::move(stream), early, from);
     }
-    const Response response = co_await answer(request, from);
+    Response response = co_await answer(request, from);
+    response.headers["Content-Security-Policy"] = contentPolicy(options.embedders);
     const std::string text = printed(response, request.method == "HEAD");
     co_await within(options.limits.request, from, stream->write(viewOf(text)));
     if (lowered(request.header("connection")) == "close") break;
@@ -110,6 +115,7 @@ Task<Response> Gate::State::answer(const Request& request, const std::string& fr
       if (!person) co_return refusal(401, "not signed in");
       co_return jsonResponse(200, meJson(*person));
     }
+    if (request.path == "/recording") co_return co_await recordingPart(request, from);
     co_return refusal(404, "nothing is here");
   }
   if (request.method != "POST") co_return refusal(405, "not this way");
@@ -197,6 +203,21 @@ Task<void> Gate::State::tick() {
   }
 }
 
+Task<void> Gate::State::watchLoad() {
+  const auto self = shared_from_this();
+  double late = 0;  // milliseconds, smoothed
+  while (!stopping) {
+    const TimePoint before = tools.clock->now();
+    co_await tools.clock->sleep(kLoadEvery);
+    const std::chrono::duration<double, std::milli> over = tools.clock->now() - before - kLoadEvery;
+    late += (over.count() - late) / 4;
+    const bool now = busy ? late > kCalmLate : late > kBusyLate;
+    if (now == busy) continue;
+    busy = now;
+    for (const auto& [way, room] : rooms) room->busy(busy);
+  }
+}
+
 Task<void> Gate::State::look() {
   const auto self = shared_from_this();
   std::vector<std::pair<Id, Address>> todo;
@@ -248,7 +269,22 @@ void Gate::start() {
   });
   spawn(state_->strand, [state = state_] { return state->acceptAll(); });
   spawn(state_->strand, [state = state_] { return state->tick(); });
+  spawn(state_->strand, [state = state_] { return state->watchLoad(); });
   state_->store.audit("", "", "gateway starts", {{"port", state_->port}});
+}
+
+void Gate::reload() {
+  const auto failed = std::make_shared<std::promise<void>>();
+  post(state_->strand, [state = state_, failed] {
+    try {
+      state->useCertificate(state->readCertificate());
+      state->store.audit("", "", "certificate read anew");
+      failed->set_value();
+    } catch (...) {
+      failed->set_exception(std::current_exception());
+    }
+  });
+  failed->get_future().get();
 }
 
 void Gate::stop() {

@@ -3,6 +3,7 @@
 #include <chrono>
 #include <filesystem>
 #include <memory>
+#include <vector>
 
 #include "gate/gate_store.hpp"
 #include "route/opening.hpp"
@@ -24,6 +25,9 @@ struct GateOptions {
   std::string certificateFile, keyFile;  ///< PEM; empty: self-made at the first start
   std::size_t mostConnections = 4000;
   GateLimits limits;
+  /// Sites that may show the page in a frame of theirs: "https://wiki.example". None: nobody may.
+  std::vector<std::string> embedders;
+  GateStore::StoreSignIn storeSignIn;  ///< for accounts of the team's database
 };
 
 /// Thread-safe.
@@ -34,6 +38,9 @@ class Gate {
   ~Gate();
   /// Listens. Throws Error{Local} when the port is taken.
   void start();
+  /// Reads the certificate anew, for connections that come from now on; visits go on. Throws Error{Local} and
+  /// changes nothing when it cannot be used.
+  void reload();
   /// Says goodbye to everybody and ends all sessions.
   void stop();
   [[nodiscard]] std::uint16_t port() const;

@@ -36,8 +36,7 @@ void Gate::State::orderPower(Page& page, const Json& wish) {
   const std::string act =
       wish.contains("act") && wish["act"].is_string() ? wish["act"].get<std::string>() : "";
   if (found == records->machines.end() || !maySwitch(page.person, machine))
-    return page.out->put(
-        dumped({{"error", "switching this machine is not allowed here: set by its group's policy"}}));
+    return page.out->put(dumped({{"error", "switching this machine is not allowed here, by its policy"}}));
   const std::string name = found->second.name;
   store.audit(page.person.name, page.from, "asks to " + act, {{"machine", name}});
   power.order(*records, machine, act, [out = page.out, name, act](const std::string& wrong) {
@@ -66,11 +65,9 @@ Json Gate::State::makePass(Page& page, const Json& wish) {
   const Id way = idIn(wish, "way");
   const auto rules = rulesFor(way);
   if (!rules) return {{"error", "no such way in"}};
-  if (!rules->access || !rules->passes)
-    return {{"error", "passes are switched off for this machine, by its group's policy"}};
   const double hours = wish.contains("hours") && wish["hours"].is_number() ? wish["hours"].get<double>() : 1;
-  if (!(hours > 0) || hours > rules->passHours)
-    return {{"error", "a pass of this machine lasts at most " + std::to_string(rules->passHours) + " h"}};
+  const int uses = static_cast<int>(std::clamp<Id>(idIn(wish, "uses"), 0, 10000));
+  if (const std::string why = problemWithPass(*rules, hours, uses); !why.empty()) return {{"error", why}};
   const Endpoint& e = records->endpoints.at(way);
   Pass pass;
   pass.wayIn = way;
@@ -80,7 +77,7 @@ Json Gate::State::makePass(Page& page, const Json& wish) {
   pass.carriesPassword = wish.contains("carry") && wish["carry"] == true && page.person.role == Role::Keeper;
   pass.from = nowSeconds();
   pass.until = pass.from + static_cast<Seconds>(hours * 3600);
-  pass.most = static_cast<int>(std::clamp<Id>(idIn(wish, "uses"), 0, 10000));
+  pass.most = uses;
   pass.note = wish.contains("note") && wish["note"].is_string()
                   ? cleanUtf8(wish["note"].get<std::string>().substr(0, 80))
                   : "";

@@ -41,6 +41,9 @@ void Gate::State::takeFromPage(const std::shared_ptr<Page>& shared, const Json& 
   if (message.contains("endVisit") && message["endVisit"].is_object()) endVisit(page, message["endVisit"]);
   if (message.contains("write") && message["write"].is_object()) writeTo(page, message["write"]);
   if (message.contains("lookIn") && message["lookIn"].is_object()) lookIn(shared, message["lookIn"]);
+  if (message.contains("recordings"))
+    spawn(strand, [self = shared_from_this(), shared] { return self->tellRecordings(shared); });
+  if (message.contains("removeRecording")) removeRecording(shared, message["removeRecording"]);
   if (message.contains("power") && message["power"].is_object()) orderPower(page, message["power"]);
   if (message.contains("audit") && message["audit"].is_object())
     page.out->put(dumped(auditJson(page.person, message["audit"])));

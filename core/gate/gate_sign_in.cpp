@@ -6,9 +6,11 @@ namespace {
 
 constexpr Seconds kSignInLasts = 12 * 3600;
 
-std::string cookieHeader(const std::string& token, Seconds lasts) {
+/// In a frame of another site the cookie belongs to that site's frame alone.
+std::string cookieHeader(const std::string& token, Seconds lasts, bool embedded) {
   return std::string(kCookie) + "=" + token +
-         "; HttpOnly; Secure; SameSite=Strict; Path=/; Max-Age=" + std::to_string(lasts);
+         "; HttpOnly; Secure; SameSite=" + (embedded ? "None; Partitioned" : "Strict") +
+         "; Path=/; Max-Age=" + std::to_string(lasts);
 }
 
 }  // namespace
@@ -36,7 +38,9 @@ Task<Response> Gate::State::signIn(const Request& request, const std::string& fr
     r.headers["Retry-After"] = std::to_string(wait);
     co_return r;
   }
-  const auto check = [this, name, password, code, now] { return store.mayIn(name, password, code, now); };
+  const auto check = [this, name, password, code, now] {
+    return store.mayIn(name, password, code, now, options.storeSignIn);
+  };
   const bool right = co_await slow.run(check);
   if (!right) {
     limiter.wrong(byName, now);
@@ -49,7 +53,7 @@ Task<Response> Gate::State::signIn(const Request& request, const std::string& fr
   store.audit(name, from, "signs in");
   const std::string token = store.signIn(name, now + kSignInLasts);
   Response r = jsonResponse(200, meJson(*store.person(token, now)));
-  r.headers["Set-Cookie"] = cookieHeader(token, kSignInLasts);
+  r.headers["Set-Cookie"] = cookieHeader(token, kSignInLasts, !options.embedders.empty());
   co_return r;
 }
 
@@ -57,7 +61,7 @@ Response Gate::State::signOut(const Request& request, const std::string& from) {
   if (const auto person = personOf(request)) store.audit(person->name, from, "signs out");
   store.signOut(request.cookie(kCookie));
   Response r = jsonResponse(200, {{"ok", true}});
-  r.headers["Set-Cookie"] = cookieHeader("", 0);
+  r.headers["Set-Cookie"] = cookieHeader("", 0, !options.embedders.empty());
   wake();
   return r;
 }
@@ -92,7 +96,7 @@ Response Gate::State::usePass(const Request& request, const std::string& from) {
   store.audit(pass->note, from, "pass used", {{"pass", pass->id}, {"machine", pass->machine}});
   const std::string cookie = store.signInByPass(pass->id, pass->until);
   Response r = jsonResponse(200, meJson(*store.person(cookie, now)));
-  r.headers["Set-Cookie"] = cookieHeader(cookie, pass->until - now);
+  r.headers["Set-Cookie"] = cookieHeader(cookie, pass->until - now, !options.embedders.empty());
   return r;
 }
 

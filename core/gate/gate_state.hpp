@@ -38,7 +38,11 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   State(Runtime& r, GateOptions o, OpeningTools t);
 
   // gate.cpp
-  void loadCertificate();
+  [[nodiscard]] MadeCertificate readCertificate() const;
+  void useCertificate(MadeCertificate made);
+  [[nodiscard]] std::filesystem::path recordings() const { return options.state / "recordings"; }
+  /// Notices when there is more to do than one strand can, and tells the rooms.
+  Task<void> watchLoad();
   Task<void> acceptAll();
   /// One connection from its handshake to its end.
   Task<void> serve(std::shared_ptr<StreamPtr> shared);
@@ -74,6 +78,14 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   void takeFromPage(const std::shared_ptr<Page>& page, const Json& message);
   void tellPage(Page& page);
   [[nodiscard]] Json machinesJson(const Person& person);
+
+  // gate_recordings.cpp
+  [[nodiscard]] static bool mayPlay(const Person& person) {
+    return person.pass == 0 && person.role == Role::Keeper;
+  }
+  Task<void> tellRecordings(std::shared_ptr<Page> page);
+  void removeRecording(const std::shared_ptr<Page>& page, const Json& wish);
+  Task<Response> recordingPart(const Request& request, const std::string& from);
 
   // gate_orders.cpp
   /// Whether this person may switch a machine: the policy of one of its ways in says so, and he may drive
@@ -133,7 +145,7 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   PowerDesk power;
   std::size_t connections = 0;
   TimePoint nextLook{}, nextRest{};
-  bool looking = false, stopping = false;
+  bool looking = false, stopping = false, busy = false;
   std::uint16_t port = 0;
   BlockingThread slow;
 };

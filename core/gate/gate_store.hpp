@@ -1,6 +1,7 @@
 // What the gateway keeps: people, sign-ins of browsers, passes, the audit. Secrets are kept as hashes only.
 #pragma once
 #include <filesystem>
+#include <functional>
 #include <memory>
 #include <nlohmann/json.hpp>
 #include <optional>
@@ -26,7 +27,8 @@ struct Account {
   Id id = 0;
   std::string name;
   Role role = Role::Drive;
-  bool codes = false;  ///< a one-time code is asked for
+  bool codes = false;    ///< a one-time code is asked for
+  bool byStore = false;  ///< the team's database knows its password; the gateway keeps none
   bool off = false;
 };
 
@@ -61,6 +63,9 @@ class GateStore {
 
   /// Slow on purpose (Argon2id). Throws Error{Local} for a name that is taken or a password under 8 bytes.
   void addAccount(const std::string& name, const std::string& password, Role role);
+  /// One whose password is that of the same name in the team's database.
+  void addStoreAccount(const std::string& name, Role role);
+  /// Also for one that had its password in the team's database.
   void setPassword(const std::string& name, const std::string& password);
   void setRole(const std::string& name, Role role);
   void setOff(const std::string& name, bool off);
@@ -69,8 +74,12 @@ class GateStore {
   void removeAccount(const std::string& name);
   [[nodiscard]] std::vector<Account> accounts() const;
   [[nodiscard]] std::optional<Account> account(const std::string& name) const;
-  /// Takes as long for names that nobody has. A code counts once.
-  bool mayIn(const std::string& name, const std::string& password, const std::string& code, Seconds now);
+  /// Whether the team's database takes this name and password. Blocks.
+  using StoreSignIn = std::function<bool(const std::string& name, const std::string& password)>;
+  /// Takes as long for names that nobody has. A code counts once. Null: accounts of the team's database are
+  /// refused.
+  bool mayIn(const std::string& name, const std::string& password, const std::string& code, Seconds now,
+             const StoreSignIn& storeSignIn = {});
 
   /// Tokens are 256 random bits in base64url; only their hashes are kept.
   std::string signIn(const std::string& account, Seconds until);
@@ -102,6 +111,7 @@ class GateStore {
 
  private:
   struct State;
+  void addHashed(const std::string& name, const std::string& hash, Role role);
   std::unique_ptr<State> state_;
 };
 

@@ -6,7 +6,7 @@ namespace kw::gate {
 
 std::optional<Rules> Gate::State::rulesFor(Id way) const {
   if (!records->endpoints.contains(way)) return std::nullopt;
-  return rulesOf(settingsOf(*records, {OwnerKind::WayIn, way}));
+  return rulesOf(*records, way);
 }
 
 std::shared_ptr<Room> Gate::State::roomFor(Id way, const Person& person) {
@@ -46,6 +46,9 @@ std::shared_ptr<Room> Gate::State::roomFor(Id way, const Person& person) {
   plan.audit = [this](const std::string& who, const std::string& from, const std::string& what, Json more) {
     store.audit(who, from, what, std::move(more));
   };
+  plan.record = [this, machine, label = plan.label](bool picture) {
+    return std::make_unique<RecordingWriter>(recordings(), machine, label, picture);
+  };
   plan.changed = [this] { wake(); };
   plan.over = [this](Id id) {
     rooms.erase(id);
@@ -60,8 +63,9 @@ std::shared_ptr<Room> Gate::State::roomFor(Id way, const Person& person) {
 std::string Gate::State::forbidden(const Person& person, Id way) const {
   const auto rules = rulesFor(way);
   if (!rules || (person.onlyWay != 0 && person.onlyWay != way)) return "this is not yours to open";
-  if (!rules->access) return "reaching it through the gateway is off: set by its group's policy";
-  if (person.pass != 0 && !rules->passes) return "passes are off for this machine";
+  if (!rules->access) return "reaching it through the gateway is off" + rules->setBy("gate.access");
+  if (person.pass != 0 && !rules->passes)
+    return "passes are off for this machine" + rules->setBy("gate.passes");
   return "";
 }
 
@@ -71,7 +75,8 @@ std::string Gate::State::whyNot(const Person& person, Id way) const {
   if (!canOpen(records->endpoints.at(way).scheme())) return "no engine for it";
   if (const auto room = rooms.find(way); room != rooms.end() && !rules->several)
     for (const VisitFacts& v : room->second->visits())
-      if (v.who != person.name) return v.who + " is there, and only one visitor is allowed";
+      if (v.who != person.name)
+        return v.who + " is there, and only one visitor is allowed" + rules->setBy("gate.several");
   return "";
 }
 

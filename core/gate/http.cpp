@@ -108,21 +108,25 @@ Task<Request> RequestReader::next() {
   co_return out;
 }
 
+std::string contentPolicy(const std::vector<std::string>& embedders) {
+  std::string out =
+      "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; font-src 'self'; "
+      "connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors";
+  for (const std::string& origin : embedders) out += " " + origin;
+  return out + (embedders.empty() ? " 'none'" : "");
+}
+
 std::string printed(const Response& r, bool head) {
   std::string out = "HTTP/1.1 " + std::to_string(r.status) + " " + phraseFor(r.status) + "\r\n";
-  std::map<std::string, std::string> headers{
-      {"Content-Type", r.type},
-      {"Content-Length", std::to_string(r.body.size())},
-      {"Cache-Control", "no-store"},
-      {"Content-Security-Policy",
-       "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; font-src "
-       "'self'; "
-       "connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"},
-      {"X-Content-Type-Options", "nosniff"},
-      {"Referrer-Policy", "no-referrer"},
-      {"Cross-Origin-Opener-Policy", "same-origin"},
-      {"Cross-Origin-Resource-Policy", "same-origin"},
-      {"Strict-Transport-Security", "max-age=31536000"}};
+  std::map<std::string, std::string> headers{{"Content-Type", r.type},
+                                             {"Content-Length", std::to_string(r.body.size())},
+                                             {"Cache-Control", "no-store"},
+                                             {"Content-Security-Policy", contentPolicy({})},
+                                             {"X-Content-Type-Options", "nosniff"},
+                                             {"Referrer-Policy", "no-referrer"},
+                                             {"Cross-Origin-Opener-Policy", "same-origin"},
+                                             {"Cross-Origin-Resource-Policy", "same-origin"},
+                                             {"Strict-Transport-Security", "max-age=31536000"}};
   for (const auto& [name, value] : r.headers) headers[name] = value;
   for (const auto& [name, value] : headers) out += name + ": " + value + "\r\n";
   out += "\r\n";

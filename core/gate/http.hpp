@@ -2,6 +2,7 @@
 #pragma once
 #include <map>
 #include <string>
+#include <vector>
 
 #include "wire/stream.hpp"
 
@@ -44,6 +45,8 @@ class RequestReader {
   Bytes buffer_;
 };
 
+/// The page's Content-Security-Policy; nobody but `embedders` may show it in a frame.
+std::string contentPolicy(const std::vector<std::string>& embedders);
 /// With the security headers of the gateway's page.
 std::string printed(const Response& response, bool head);
 std::string percentDecoded(const std::string& text);

@@ -37,21 +37,6 @@ const char* wordFor(Question::Kind kind) {
 
 }  // namespace
 
-Rules rulesOf(const SettingReader& setting) {
-  Rules r;
-  r.access = isOn(setting, "gate.access");
-  r.drive = setting("gate.hand") == "drive" && setting("screen.viewonly") != "on";
-  const std::string clipboard = setting("gate.clipboard");
-  r.clipboardTo = clipboard == "both" || clipboard == "to";
-  r.clipboardFrom = clipboard == "both" || clipboard == "from";
-  r.several = isOn(setting, "gate.several");
-  r.passes = isOn(setting, "gate.passes");
-  r.power = isOn(setting, "gate.power");
-  r.passHours = wholeOf(setting, "gate.passhours");
-  r.keep = wholeOf(setting, "gate.keep");
-  return r;
-}
-
 /// Brings the session's events to the gateway's strand.
 class Room::Watcher : public SessionObserver {
  public:
@@ -81,30 +66,44 @@ class Room::Watcher : public SessionObserver {
     });
   }
   void capabilitiesChanged(const Capabilities& c) override {
-    later([c](Room& r) { r.abilities_ = c; });
+    later([c](Room& r) {
+      r.abilities_ = c;
+      r.tellAll(r.screensJson());
+    });
   }
   void pictureResized(Size, const std::vector<Screen>& screens) override {
     later([screens](Room& r) {
       ++r.shown_;
       r.screens_ = screens;
-      for (auto& v : r.visitors_)
-        if (v->picture) v->picture->resized(screens);
+      r.forAllShown([&](Visitor& v) {
+        if (v.picture) v.picture->resized(screens);
+      });
       const auto picture = r.session_->picture();
       if (picture) r.tellAll({{"size", {picture->width(), picture->height()}}});
+      r.tellAll(r.screensJson());
+      r.checkRecording();
+    });
+  }
+  void screensOffered(const std::vector<ScreenOffer>& offers) override {
+    later([offers](Room& r) {
+      r.offers_ = offers;
+      r.tellAll(r.screensJson());
     });
   }
   void damaged(const Region& region) override {
     later([region](Room& r) {
       ++r.shown_;
-      for (auto& v : r.visitors_)
-        if (v->picture) v->picture->damaged(region);
+      r.forAllShown([&](Visitor& v) {
+        if (v.picture) v.picture->damaged(region);
+      });
     });
   }
   void pointerShapeChanged(const PointerShape& shape) override {
     later([shape](Room& r) {
       r.shape_ = shape;
-      for (auto& v : r.visitors_)
-        if (v->picture) v->picture->setCursor({shape.size, shape.hotspot, shape.pixels});
+      r.forAllShown([&](Visitor& v) {
+        if (v.picture) v.picture->setCursor({shape.size, shape.hotspot, shape.pixels});
+      });
     });
   }
   void bell() override {
@@ -162,6 +161,8 @@ void Room::begin(const std::string& keyFile) {
   }
   question_.reset();
   reply_ = {};
+  offers_.clear();
+  recordAnew();
   session_ = plan_.open(keyFile, plan_.keptPasswords);
   watcher_ = std::make_shared<Watcher>(plan_.strand, weak_from_this());
   session_->setPolicy(policy());
@@ -187,6 +188,8 @@ void Room::applyRules(const Rules& rules) {
     if (hand_ == 0 && mayDrive(*v)) hand_ = v->number;
     tellState(*v);
   }
+  openDoor();
+  checkRecording();
   tellPeople();
 }
 
@@ -213,18 +216,29 @@ Id Room::join(const Person& person, const std::string& from, std::function<void(
     tell(std::move(text));
   };
   v->dismiss = std::move(dismiss);
+  const Id number = v->number;
+  if (mustAsk(person))
+    knock(v);
+  else
+    enter(std::move(v));
+  return number;
+}
+
+void Room::enter(std::shared_ptr<Visitor> v) {
   Visitor& here = *v;
+  here.since = nowSeconds();
   visitors_.push_back(std::move(v));
   ++leaving_;
   if (hand_ == 0 && mayDrive(here)) hand_ = here.number;
-  plan_.audit(person.name, from, "visit begins",
+  plan_.audit(here.person.name, here.from, "visit begins",
               {{"machine", plan_.machine},
                {"way", plan_.label},
                {"drives", hand_ == here.number},
                {"visit", here.number}});
   tellState(here);
+  if (!door_.empty()) tellDoor();
+  checkRecording();
   tellPeople();
-  return here.number;
 }
 
 void Room::tellState(Visitor& v) {
@@ -237,12 +251,16 @@ void Room::tellState(Visitor& v) {
          {{"drive", mayDrive(v)},
           {"answer", mayAnswer(v)},
           {"why", !plan_.rules.drive
-                      ? "typing from a browser is off for this machine: set by its group's policy"
+                      ? "typing from a browser is off for this machine" + plan_.rules.setBy("gate.hand")
                   : v.person.role == Role::Look && v.person.pass != 0 ? "this pass only looks"
                   : v.person.role == Role::Look                       ? "this account only looks"
                                                                       : ""},
           {"clipboardTo", plan_.rules.clipboardTo},
-          {"clipboardFrom", plan_.rules.clipboardFrom}}}});
+          {"clipboardFrom", plan_.rules.clipboardFrom},
+          {"clipboardWhy",
+           plan_.rules.clipboardTo && plan_.rules.clipboardFrom ? "" : plan_.rules.setBy("gate.clipboard")},
+          {"endAll", plan_.rules.handEnds || v.person.role == Role::Keeper}}},
+        {"recorded", recorder_ != nullptr}});
   send(statusJson());
   send(routeJson());
   if (question_) send(questionJson());
@@ -287,9 +305,18 @@ nlohmann::json Room::questionJson() const {
   return {{"question", j}};
 }
 
+nlohmann::json Room::screensJson() const {
+  Json shown = Json::array(), offered = Json::array();
+  const auto place = [](Rect r) { return Json{r.x, r.y, r.width, r.height}; };
+  for (const Screen& s : screens_) shown.push_back(place(s.area));
+  for (const ScreenOffer& o : offers_)
+    offered.push_back({{"id", o.id}, {"on", o.on}, {"area", place(o.area)}});
+  return {{"screens", shown}, {"offers", abilities_.screens.can ? offered : Json::array()}};
+}
+
 void Room::tellAll(const Json& message) {
   const std::string text = message.dump(-1, ' ', false, Json::error_handler_t::replace);
-  for (auto& v : visitors_) v->tell(text);
+  forAllShown([&](Visitor& v) { v.tell(text); });
 }
 
 void Room::tellPeople() {
@@ -335,7 +362,11 @@ std::vector<VisitFacts> Room::visits() const {
 void Room::leave(Id number, const std::string& why) {
   const auto at =
       std::find_if(visitors_.begin(), visitors_.end(), [&](const auto& v) { return v->number == number; });
-  if (at == visitors_.end()) return;
+  if (at == visitors_.end()) {
+    if (const auto tired = takeFromDoor(number))
+      plan_.audit(tired->person.name, tired->from, "was not let in", {{"machine", plan_.machine}});
+    return;
+  }
   const auto gone = std::move(*at);
   visitors_.erase(at);
   if (gone->picture) gone->picture->close();
@@ -352,6 +383,8 @@ void Room::leave(Id number, const std::string& why) {
     for (auto& v : visitors_)
       if (hand_ == 0 && mayDrive(*v)) hand_ = v->number;
   }
+  if (!ended_ && !door_.empty()) openDoor();
+  checkRecording();
   tellPeople();
   if (visitors_.empty() && !ended_) {
     ++leaving_;
@@ -371,13 +404,15 @@ void Room::sendAway(Id number, const std::string& why) {
   if (Visitor* v = find(number)) {
     const auto dismiss = v->dismiss;
     leave(number, why);
-    dismiss(why);
+    return dismiss(why);
   }
+  if (const auto waiting = takeFromDoor(number)) waiting->dismiss(why);
 }
 
 void Room::endAll(const std::string& why) {
   if (std::exchange(ended_, true)) return;
   const auto self = shared_from_this();
+  for (const auto& waiting : std::exchange(door_, {})) waiting->dismiss(why);
   while (!visitors_.empty()) {
     const auto dismiss = visitors_.front()->dismiss;
     leave(visitors_.front()->number, why);
@@ -401,7 +436,10 @@ void Room::write(Id number, const std::string& who, const std::string& text) {
 
 void Room::personIs(Id number, const std::optional<Person>& person) {
   Visitor* v = find(number);
-  if (v == nullptr) return;
+  if (v == nullptr) {
+    if (!person) sendAway(number, "this sign-in ended");
+    return;
+  }
   if (!person)
     return sendAway(number, v->person.pass != 0 ? "this pass does not open any more" : "this sign-in ended");
   const bool before = mayDrive(*v);
@@ -418,6 +456,7 @@ void Room::giveHandTo(Id number, const std::string& why) {
   if (v == nullptr || !mayDrive(*v)) return;
   hand_ = number;
   plan_.audit(v->person.name, v->from, "has the hand", {{"machine", plan_.machine}, {"why", why}});
+  if (!door_.empty()) tellDoor();
   tellPeople();
 }
 

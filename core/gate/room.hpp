@@ -8,21 +8,13 @@
 
 #include "base/runtime.hpp"
 #include "gate/gate_store.hpp"
+#include "gate/recording.hpp"
+#include "gate/rules.hpp"
 #include "rfb/server.hpp"
 #include "route/opening.hpp"
 #include "session/session.hpp"
 
 namespace kw::gate {
-
-/// What the settings of a way in allow to people of the gateway.
-struct Rules {
-  bool access = true, drive = true, clipboardTo = true, clipboardFrom = true, several = true, passes = true,
-       power = false;
-  int passHours = 24;
-  Seconds keep = 120;
-  bool operator==(const Rules&) const = default;
-};
-Rules rulesOf(const SettingReader& setting);
 
 struct VisitFacts {
   Id number = 0;
@@ -49,12 +41,15 @@ class Room : public std::enable_shared_from_this<Room> {
     std::function<void()> changed;       ///< who is here has changed
     std::function<void(Id wayIn)> over;  ///< the room is to be forgotten
     bool keptPasswords = true;
+    /// A new file for what is shown. Throws Error{Local} when there can be none.
+    std::function<std::unique_ptr<RecordingWriter>(bool picture)> record;
   };
   explicit Room(Plan plan);
   ~Room();
   void start();
 
-  /// `tell` gets JSON texts, `dismiss` the reason when this visitor is sent away.
+  /// `tell` gets JSON texts, `dismiss` the reason when this visitor is sent away. Where the rules say so, a
+  /// newcomer waits at the door, and sees nothing, until somebody inside lets him in.
   Id join(const Person& person, const std::string& from, std::function<void(std::string)> tell,
           std::function<void(std::string)> dismiss);
   void leave(Id visitor, const std::string& why);
@@ -69,9 +64,12 @@ class Room : public std::enable_shared_from_this<Room> {
   void say(Id visitor, const std::string& text);
   /// A short word to everybody here.
   void remark(const std::string& text) { tellAll({{"remark", text}}); }
+  /// Whether the gateway has more to do than it can: pictures may be coarser meanwhile.
+  void busy(bool on) { tellAll({{"busy", on}}); }
   /// A keeper's words, which stay until they are closed.
   void write(Id visitor, const std::string& who, const std::string& text);
 
+  /// Without those who wait at the door.
   [[nodiscard]] std::vector<VisitFacts> visits() const;
   /// Grows with everything that visitors see.
   [[nodiscard]] std::uint64_t shown() const { return shown_; }
@@ -93,8 +91,30 @@ class Room : public std::enable_shared_from_this<Room> {
  private:
   struct Visitor;
   class Watcher;
+  class Recorder;
   using Json = nlohmann::json;
+  using Visitors = std::list<std::shared_ptr<Visitor>>;
   Visitor* find(Id number);
+  void enter(std::shared_ptr<Visitor> visitor);
+  // room_door.cpp
+  [[nodiscard]] bool mustAsk(const Person& person) const;
+  void knock(const std::shared_ptr<Visitor>& visitor);
+  /// Tells those who may answer who stands at the door.
+  void tellDoor();
+  [[nodiscard]] bool mayOpenDoor(const Visitor& visitor) const;
+  void answerDoor(Visitor& visitor, const Json& message);
+  std::shared_ptr<Visitor> takeFromDoor(Id number);
+  void openDoor();
+  // room_record.cpp
+  /// Begins or ends it, as the rules say now; for pictures once there is one.
+  void checkRecording();
+  void stopRecording();
+  /// The session is another one now.
+  void recordAnew();
+  void recordingFailed(const std::string& why);
+  /// Everybody who is shown something: visitors, and what records.
+  void forAllShown(const std::function<void(Visitor&)>& what);
+  [[nodiscard]] Json screensJson() const;
   void tellAll(const Json& message);
   /// Who is here has changed: told at once, and when much changes, once in a while.
   void tellPeople();
@@ -111,6 +131,7 @@ class Room : public std::enable_shared_from_this<Room> {
   [[nodiscard]] Json routeJson() const;
   void answer(Visitor& v, const Json& message);
   void typeText(Visitor& v, const Json& message);
+  void switchScreens(const Json& message);
   void tellText(Visitor& v);
   void textSoon();
   void begin(const std::string& keyFile);
@@ -120,14 +141,17 @@ class Room : public std::enable_shared_from_this<Room> {
   Plan plan_;
   std::shared_ptr<Session> session_;
   std::shared_ptr<Watcher> watcher_;
-  std::list<std::shared_ptr<Visitor>> visitors_;
+  Visitors visitors_;
+  Visitors door_;  ///< who waits to be let in
   SessionStatus status_;
   RouteFacts route_;
   Capabilities abilities_;
   std::vector<Screen> screens_;
+  std::vector<ScreenOffer> offers_;
   std::optional<Question> question_;
   std::function<void(Answer)> reply_;
   std::optional<PointerShape> shape_;
+  std::shared_ptr<Recorder> recorder_;
   Id next_ = 1, hand_ = 0;
   int keyFile_ = -1;  ///< a key that lives in memory while its sign-in lasts
   std::uint64_t leaving_ = 0;

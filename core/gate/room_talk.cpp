@@ -86,6 +86,22 @@ void Room::typeText(Visitor& v, const Json& message) {
                         std::clamp((*size)[1].get<int>(), 10, kMostColumns));
 }
 
+/// {"screen": {"id", "on": [width, height] or false}}; sizes are those of the machine's other screens.
+void Room::switchScreens(const Json& message) {
+  const auto wish = message.find("screen");
+  if (wish == message.end() || !wish->is_object() || !abilities_.screens.can) return;
+  const auto id = wholeAt(*wish, "id", -1);
+  const auto offer = std::find_if(offers_.begin(), offers_.end(), [&](const ScreenOffer& o) {
+    return id >= 0 && o.id == static_cast<std::uint32_t>(id);
+  });
+  if (offer == offers_.end()) return;
+  if (!yesAt(*wish, "on")) return session_->switchScreen(offer->id, {});
+  Size size{1024, 768};
+  for (const ScreenOffer& o : offers_)
+    if (o.on) size = {o.area.width, o.area.height};
+  session_->switchScreen(offer->id, size);
+}
+
 void Room::take(Id number, const Json& message) {
   Visitor* v = find(number);
   if (v == nullptr || !session_) return;
@@ -107,6 +123,8 @@ void Room::take(Id number, const Json& message) {
   if (const std::string clip = textAt(message, "clip");
       !clip.empty() && clip.size() <= kMostText && hand_ == number && plan_.rules.clipboardTo)
     session_->offerClipboard(clip);
+  if (message.contains("letIn") || message.contains("turnAway")) answerDoor(*v, message);
+  if (hand_ == number) switchScreens(message);
   if (yesAt(message, "askHand")) askForHand(*v);
   if (const int to = wholeAt(message, "giveHand"); to > 0 && hand_ == number)
     giveHandTo(to, "given by " + v->person.name);
@@ -126,8 +144,8 @@ void Room::take(Id number, const Json& message) {
                 .dump(-1, ' ', false, Json::error_handler_t::replace));
   }
   if (yesAt(message, "end")) {
-    // Whoever only looks leaves; whoever drives ends it for all.
-    if (hand_ == number) {
+    // Whoever only looks leaves; whoever drives ends it for all, where the rules let him.
+    if (hand_ == number && (plan_.rules.handEnds || v->person.role == Role::Keeper)) {
       plan_.audit(v->person.name, v->from, "ends the session", {{"machine", plan_.machine}});
       endAll("ended by " + v->person.name);
     } else {
@@ -172,7 +190,7 @@ void Room::textSoon() {
     if (self->ended_) co_return;
     self->session_->text()->textSeen();
     ++self->shown_;
-    for (auto& v : self->visitors_) self->tellText(*v);
+    self->forAllShown([&](Visitor& v) { self->tellText(v); });
   });
 }
 

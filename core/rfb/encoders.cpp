@@ -90,7 +90,7 @@ constexpr int kTightMostPixels = 65536, kTightMostWidth = 2048;
 
 RectEncoder::RectEncoder(const PixelFormat& format) : zrleStream_(2) {
   setFormat(format);
-  for (auto& stream : tightStreams_) stream = std::make_unique<Deflater>(compression_);
+  for (auto& stream : tightStreams_) stream = std::make_unique<Deflater>(kUsualCompression);
 }
 
 void RectEncoder::setFormat(const PixelFormat& format) {
@@ -100,7 +100,9 @@ void RectEncoder::setFormat(const PixelFormat& format) {
   tightPixels_ = std::make_unique<PixelWriter>(tightForm(format));
 }
 
-void RectEncoder::setCompression(int level) { compression_ = level; }
+void RectEncoder::setCompression(int level) {
+  for (auto& stream : tightStreams_) stream->setLevel(std::clamp(level, 1, 9));
+}
 
 bool RectEncoder::knows(std::int32_t e) {
   return e == encoding::kRaw || e == encoding::kHextile || e == encoding::kZrle || e == encoding::kTrle ||

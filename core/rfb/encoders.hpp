@@ -7,12 +7,15 @@
 
 namespace kw::rfb {
 
+constexpr int kUsualCompression = 2;  // of zlib's nine: quick
+
 class RectEncoder {
  public:
   explicit RectEncoder(const PixelFormat& format);
   void setFormat(const PixelFormat& format);
   /// JPEG quality 1..100 for Tight, or 0 for none.
   void setJpegQuality(int quality) { jpegQuality_ = quality; }
+  /// zlib's level for Tight, 1..9; others count as the nearest.
   void setCompression(int level);
   /// Gives back the memory of Tight's streams; a viewer is told with the next rectangle that they begin anew.
   /// ZRLE has no way to say so and keeps its own.
@@ -41,7 +44,6 @@ class RectEncoder {
   unsigned tightResets_ = 0;  ///< bit per stream: the viewer does not know yet that it begins anew
   JpegEncoder jpeg_;
   int jpegQuality_ = 0;
-  int compression_ = 2;
 };
 
 }  // namespace kw::rfb

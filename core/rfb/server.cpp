@@ -74,12 +74,11 @@ Task<void> Server::readMessages() {
       case client_message::kFramebufferUpdateRequest: {
         co_await in_->need(9);
         const bool incremental = in_->u8() != 0;
-        in_->take(8);
+        const int x = in_->u16(), y = in_->u16(), width = in_->u16(), height = in_->u16();
         updateWanted_ = true;
         if (!incremental) {
-          fullWanted_ = true;
-          damage_ = Region(picture_->rect());
-          cursorDirty_ = cursor_.has_value();
+          damage_.add(Rect{x, y, width, height}.intersected(picture_->rect()));
+          if (x == 0 && y == 0) cursorDirty_ = cursor_.has_value();
         }
         work_.notify();
         break;
@@ -150,6 +149,11 @@ void Server::setEncodings(const std::vector<std::int32_t>& list) {
     if (e >= encoding::kQualityLowest && e <= encoding::kQualityHighest)
       jpeg = qualities[e - encoding::kQualityLowest];
   encoder_.setJpegQuality(jpeg);
+  int compression = kUsualCompression;
+  for (std::int32_t e : list)
+    if (e >= encoding::kCompressionLowest && e <= encoding::kCompressionHighest)
+      compression = e - encoding::kCompressionLowest;
+  encoder_.setCompression(compression);
   if (options_.continuousUpdates && wants(encoding::kContinuousUpdates) && !saidContinuous_) {
     saidContinuous_ = true;
     ByteWriter end;
@@ -264,7 +268,7 @@ void Server::composeUpdate(ByteWriter& out) {
   std::swap(region, damage_);
   region.clip(picture_->rect());
   for (const Rect& rect : region.rects()) count += encoder_.encode(pixelEncoding_, rect, *picture_, out);
-  updateWanted_ = fullWanted_ = false;
+  updateWanted_ = false;
   shownSinceRest_ = true;
   storeBe16(out.raw().data() + countAt, static_cast<std::uint16_t>(count));
 }

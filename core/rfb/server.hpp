@@ -111,7 +111,7 @@ class Server {
   };
   std::optional<SizeAnswer> sizeAnswer_;
   bool shownSinceRest_ = false;
-  bool updateWanted_ = false, fullWanted_ = false, continuous_ = false, live_ = false, closed_ = false;
+  bool updateWanted_ = false, continuous_ = false, live_ = false, closed_ = false;
   bool holdUpdates_ = false;  ///< between a SyncNext fence and the message it speaks of
   bool cursorDirty_ = false, sizeDirty_ = false, saidExtendedKeys_ = false, saidContinuous_ = false,
        saidFence_ = false;

@@ -191,6 +191,8 @@ Task<void> WebSocket::goodbye(int code, std::string reason) {
 namespace {
 
 class SocketBytes : public ByteStream {
+  static constexpr std::size_t kPiece = 16384;  // as much as one record of TLS holds
+
  public:
   explicit SocketBytes(std::shared_ptr<WebSocket> socket) : socket_(std::move(socket)) {}
   ~SocketBytes() override { socket_->close(); }
@@ -207,7 +209,14 @@ class SocketBytes : public ByteStream {
     at_ += n;
     co_return n;
   }
-  Task<void> write(ByteView bytes) override { co_await socket_->sendBinary(bytes); }
+  /// In pieces: whoever reads over a slow line sees what has come, instead of nothing until all has.
+  Task<void> write(ByteView bytes) override {
+    do {
+      const std::size_t n = std::min(bytes.size(), kPiece);
+      co_await socket_->sendBinary(bytes.first(n));
+      bytes = bytes.subspan(n);
+    } while (!bytes.empty());
+  }
   void close() noexcept override { socket_->close(); }
   [[nodiscard]] bool sealed() const override { return socket_->sealed(); }
   [[nodiscard]] std::string peer() const override { return "a websocket"; }

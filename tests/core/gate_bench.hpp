@@ -19,8 +19,18 @@ inline Pass passFor(Id way, Seconds lasts, int most = 0, bool look = true) {
   return p;
 }
 
+inline std::string contentPolicyOf(const std::string& answer) {
+  const std::string name = "Content-Security-Policy: ";
+  const auto at = answer.find(name);
+  return at == std::string::npos ? ""
+                                 : answer.substr(at + name.size(), answer.find('\r', at) - at - name.size());
+}
+
 struct GateBench : GateCaller {
-  explicit GateBench(const std::string& password = "", GateLimits limits = {}) {
+  using Policy = std::map<std::string, std::string>;
+  /// `policy` is set on mist-bench.
+  explicit GateBench(const std::string& password = "", GateLimits limits = {}, GateOptions options = {},
+                     const Policy& policy = {}) {
     lab::ConsolePlan plan;
     plan.options.password = password;
     plan.guest.name = "mist-bench";
@@ -40,9 +50,10 @@ struct GateBench : GateCaller {
         e.address = "vnc://127.0.0.1:" + std::to_string(console->port());
         w.put(e);
         (std::string(name) == "mist-bench" ? way : otherWay) = e.id;
+        if (e.id == way)
+          for (const auto& [key, value] : policy) w.set({OwnerKind::Machine, m.id}, key, value);
       }
     });
-    GateOptions options;
     options.port = 0;
     options.state = folder.path / "gate";
     options.limits = limits;

@@ -34,6 +34,34 @@ TEST_CASE("Accounts: right and wrong passwords, roles, one-time codes that count
   CHECK_FALSE(store.person(token, now).has_value());  // signed in with the old one
 }
 
+TEST_CASE("Accounts of the team's database: it is asked, and hears the passwords of its own people only",
+          "[gate]") {
+  TemporaryFolder folder;
+  GateStore store(folder.path);
+  store.addAccount("duty", "duty-at-the-gate", Role::Keeper);
+  store.addStoreAccount("night volunteer", Role::Drive);
+  const Seconds now = nowSeconds();
+  std::vector<std::pair<std::string, std::string>> heard;
+  const GateStore::StoreSignIn asked = [&](const std::string& name, const std::string& password) {
+    heard.emplace_back(name, password);
+    return password == "volunteers-drive";
+  };
+  CHECK(store.mayIn("night volunteer", "volunteers-drive", "", now, asked));
+  CHECK_FALSE(store.mayIn("night volunteer", "something else", "", now, asked));
+  CHECK_FALSE(store.mayIn("night volunteer", "volunteers-drive", "", now));  // no database here
+  CHECK_FALSE(store.mayIn("night volunteer", "store", "", now));
+  CHECK(store.mayIn("duty", "duty-at-the-gate", "", now, asked));
+  CHECK_FALSE(store.mayIn("duty", "volunteers-drive", "", now, asked));
+  CHECK_FALSE(store.mayIn("nobody", "volunteers-drive", "", now, asked));
+  REQUIRE(heard.size() == 5);  // everybody waits for it
+  CHECK(heard[2].second != "duty-at-the-gate");
+  CHECK(heard[4].second != "volunteers-drive");
+  CHECK(store.account("night volunteer")->byStore);
+  CHECK_FALSE(store.account("duty")->byStore);
+  store.setPassword("night volunteer", "one-of-its-own");
+  CHECK(store.mayIn("night volunteer", "one-of-its-own", "", now, asked));
+}
+
 TEST_CASE("One-time codes are RFC 6238's, and none counts twice", "[gate]") {
   // RFC 6238 appendix B, SHA-1, the last six of eight digits.
   const std::string secret = "12345678901234567890";

@@ -97,10 +97,11 @@ TEST_CASE("Requests are read whole or byte by byte; what is no HTTP, or too larg
 
 TEST_CASE("Nothing opens without a sign-in: every path and socket", "[gate]") {
   GateBench b;
-  for (const char* path : {"/", "/app.js", "/style.css", "/picture.js", "/keys.js", "/icon.svg", "/health"})
+  for (const char* path : {"/", "/app.js", "/style.css", "/picture.js", "/keys.js", "/visit.js", "/screen.js",
+                           "/icon.svg", "/health"})
     CHECK(b.get(path).starts_with("HTTP/1.1 200"));
   CHECK(b.get("/me").starts_with("HTTP/1.1 401"));
-  for (const char* path : {"/records", "/../gate.sqlite", "/%2e%2e/gate.sqlite", "/certificate.pem",
+  for (const char* path : {"/recordings/x.kwr", "/../gate.sqlite", "/%2e%2e/gate.sqlite", "/certificate.pem",
                            "/index.html%00", "/live", "/visit"}) {
     INFO(path);
     CHECK(b.get(path).starts_with("HTTP/1.1 404"));

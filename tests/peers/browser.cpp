@@ -170,6 +170,16 @@ std::string Browser::text(const std::string& css) {
              {css});
 }
 
+void Browser::window(std::size_t number) {
+  Json handles;
+  if (!eventually([&] {
+        handles = call("GET", "/session/" + session_ + "/window/handles", nullptr);
+        return handles.size() > number;
+      }))
+    throw std::runtime_error("the browser has no such window");
+  call("POST", "/session/" + session_ + "/window", {{"handle", handles.at(number)}});
+}
+
 void Browser::save(const std::filesystem::path& png) {
   const std::string base64 = call("GET", "/session/" + session_ + "/screenshot", nullptr);
   std::string out;

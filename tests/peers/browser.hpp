@@ -30,6 +30,8 @@ class Browser {
   void keys(const std::string& text);
   /// As an input method writes: first unfinished, then for good.
   void compose(const std::string& unfinished, const std::string& text);
+  /// Goes on in another of the browser's windows, in the order they were opened; waits for it.
+  void window(std::size_t number);
   void save(const std::filesystem::path& png);
   /// What the page's text is now, of all elements of the selector.
   std::string text(const std::string& css);

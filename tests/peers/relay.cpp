@@ -12,6 +12,8 @@ namespace kw::test {
 
 namespace {
 
+constexpr std::size_t kPart = 65536, kNarrowPart = 4096;
+
 sockaddr_in loopback(int port) {
   sockaddr_in out{};
   out.sin_family = AF_INET;
@@ -21,9 +23,9 @@ sockaddr_in loopback(int port) {
 }
 
 /// False when one side is over.
-bool pump(int from, int to, std::atomic<long>& bytes) {
-  char part[65536];
-  const ssize_t got = recv(from, part, sizeof part, MSG_DONTWAIT);
+bool pump(int from, int to, std::atomic<long>& bytes, std::size_t most = kPart) {
+  char part[kPart];
+  const ssize_t got = recv(from, part, most, MSG_DONTWAIT);
   if (got < 0) return true;
   if (got == 0) return false;
   bytes += got;
@@ -66,8 +68,13 @@ void Relay::run() {
     std::vector<std::pair<int, int>> left;
     for (std::size_t i = 0; i < pairs.size(); ++i) {
       const auto [a, b] = pairs[i];
-      const bool lives = (wanted[1 + 2 * i].revents == 0 || pump(a, b, bytes_)) &&
-                         (wanted[2 + 2 * i].revents == 0 || pump(b, a, bytes_));
+      bool lives = wanted[1 + 2 * i].revents == 0 || pump(a, b, bytes_);
+      if (lives && wanted[2 + 2 * i].revents != 0) {
+        const long before = bytes_;
+        lives = pump(b, a, bytes_, most_ > 0 ? kNarrowPart : kPart);
+        if (most_ > 0)
+          std::this_thread::sleep_for(std::chrono::microseconds(1'000'000 * (bytes_ - before) / most_));
+      }
       if (lives)
         left.emplace_back(a, b);
       else
@@ -77,6 +84,8 @@ void Relay::run() {
     if (wanted[0].revents == 0) continue;
     const int here = accept4(listener_, nullptr, nullptr, SOCK_CLOEXEC);
     const int there = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    const int held = 16384;
+    if (most_ > 0) setsockopt(there, SOL_SOCKET, SO_RCVBUF, &held, sizeof held);
     const sockaddr_in to = loopback(target_);
     if (here >= 0 && connect(there, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0)
       pairs.emplace_back(here, there);

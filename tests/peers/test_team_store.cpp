@@ -2,6 +2,7 @@
 #include <fstream>
 
 #include "base/file.hpp"
+#include "record/database_people.hpp"
 #include "record/store.hpp"
 #include "tests/peers/postgres.hpp"
 #include "tests/peers/qemu.hpp"
@@ -314,4 +315,31 @@ TEST_CASE("kettle on a team's records: init, copy, info, and the same verbs as o
             .second.find("copied 1 machines") == 0);
   CHECK(kettle("--store " + (folder.path / "copy.sqlite").string() + " store info")
             .second.find("1 machines, 1 ways in, 2 places and groups") != std::string::npos);
+}
+
+TEST_CASE("People of a team's database: name and password are asked there; one that asks nobody knows nobody",
+          "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  server.run("CREATE ROLE volunteer LOGIN PASSWORD 'volunteers-drive'");
+  // Everybody is let in without a password: that proves nothing.
+  CHECK_FALSE(databaseKnows(server.uri(), "volunteer", "volunteers-drive"));
+  server.run(
+      "COPY (VALUES ('host all volunteer 127.0.0.1/32 scram-sha-256'), ('host all all 127.0.0.1/32 trust'), "
+      "('local all all trust')) TO PROGRAM 'cat > pg_hba.conf'");
+  server.run("SELECT pg_reload_conf()");
+  bool known = false;
+  for (int i = 0; i < 200 && !known; ++i) {
+    known = databaseKnows(server.uri(), "volunteer", "volunteers-drive");
+    if (!known) std::this_thread::sleep_for(std::chrono::milliseconds(20));
+  }
+  CHECK(known);
+  CHECK_FALSE(databaseKnows(server.uri(), "volunteer", "volunteers-driv"));
+  CHECK_FALSE(databaseKnows(server.uri(), "volunteer", ""));
+  CHECK_FALSE(databaseKnows(server.uri(), "duty", "anything"));
+  CHECK_FALSE(databaseKnows(server.uri(), "nobody", "volunteers-drive"));
+  server.run("ALTER ROLE volunteer NOLOGIN");
+  CHECK_FALSE(databaseKnows(server.uri(), "volunteer", "volunteers-drive"));
+  server.stop();
+  CHECK_FALSE(databaseKnows(server.uri(), "volunteer", "volunteers-drive"));
 }
