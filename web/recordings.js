@@ -1,5 +1,5 @@
 // Recordings, for keepers: what visitors were shown, listed and played again.
-import { $, make, note, now, on, clock } from '/page.js';
+import { $, make, note, now, on, clock, tell } from '/page.js';
 import { closeVisit, showEmpty } from '/visit.js';
 import { TextPane } from '/text.js';
 
@@ -16,7 +16,7 @@ on('recordings', list => {
   for (const r of list)
     table.append(make('tr', {}, make('td', {}, `${r.machine} · ${r.label}`), make('td', {}, new Date(r.began * 1000).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })),
       make('td', {}, r.lasted < 0 ? 'not ended' : length(r.lasted)), make('td', {}, r.people || '—'), make('td', {}, `${Math.ceil(r.bytes / 1000)} kB`),
-      make('td', {}, make('button', { class: 'plain play', onclick: () => { card.remove(); closeVisit(); new Player(r); } }, 'play'), removeButton(r))));
+      make('td', {}, make('button', { class: 'plain play', onclick: () => { card.remove(); closeVisit(); tell('roster'); new Player(r); } }, 'play'), removeButton(r))));
   if (list.length) card.append(table);
   else card.append(make('p', { class: 'quiet' }, 'None. A machine or group is recorded when its sheet says so, on the page Gateway.'));
   card.append(make('div', { class: 'row' }, make('button', { onclick: () => card.remove() }, 'Close')));
@@ -144,7 +144,10 @@ class Player {
     this.face.replaceChildren(this.canvas);
     const offscreen = this.canvas.transferControlToOffscreen();
     this.worker = new Worker('/picture.js');
-    this.worker.onmessage = ({ data }) => { if (data.size) { this.size = data.size; this.fit(); } };
+    this.worker.onmessage = ({ data }) => {
+      if (data.size) { this.size = data.size; this.fit(); }
+      if (data.trouble) note('The recording: ' + data.trouble);
+    };
     this.worker.postMessage({ canvas: offscreen }, [offscreen]);
   }
   stopPicture() { this.worker?.terminate(); this.worker = null; }

@@ -40,10 +40,10 @@ export class Visit {
     this.glyphBox = make('span', {});
     this.route = make('span', { class: 'wide cut' });
     this.hand = make('span', {});
-    this.recorded = make('span', { class: 'amber recorded', hidden: true, title: 'What is shown here is kept with the gate, for its keepers' }, '● recorded');
+    this.recorded = make('span', { class: 'amber recorded', hidden: true, title: 'What is shown here is kept with the gate, for its keepers' }, 'recorded');
     this.latency = make('span', { class: 'quiet wide' });
     this.clipButton = button('clipboard', 'Text to and from the machine', () => this.showClipboard());
-    this.bar = make('div', { class: 'bar' }, button('‹ machines', 'Back to the list', () => { document.body.classList.remove('opened'); }, 'back'), this.glyphBox, this.title,
+    this.bar = make('div', { class: 'bar outside' }, button('‹ machines', 'Back to the list', () => { document.body.classList.remove('opened'); }, 'back'), this.glyphBox, this.title,
       make('span', { class: 'quiet wide' }, this.way.label), this.route, make('span', { class: 'fill' }), this.recorded, this.hand, this.latency,
       button('keys', 'Keys that the browser keeps for itself', () => this.showKeys()), this.clipButton,
       this.screensButton = button('screens', 'The screens of this machine', () => this.screen.showScreens()),
@@ -311,6 +311,8 @@ export class Visit {
     this.face.append(box);
   }
   paintPeople() {
+    this.bar.classList.toggle('outside', !this.number);
+    if (!this.number) return;
     const mine = this.people.find(p => p.visit === this.number), driver = this.people.find(p => p.drives), others = this.people.filter(p => p.visit !== this.number);
     this.face.classList.toggle('looking', !this.drives());
     if (mine && mine.drives) { this.hand.replaceChildren('you have the hand'); this.hand.style.color = 'var(--copper)'; this.text.fit(); }

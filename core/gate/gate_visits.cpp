@@ -33,6 +33,7 @@ std::shared_ptr<Room> Gate::State::roomFor(Id way, const Person& person) {
                                                                 bool keptSecrets) {
     OpeningTools mine = tools;
     mine.givenKeyFile = keyFile;
+    mine.records = snapshot;
     if (!keptSecrets) {
       mine.vault = nullptr;
       mine.onlyGiven = true;

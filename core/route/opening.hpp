@@ -29,6 +29,9 @@ struct OpeningTools {
   /// Nothing that this desk has signs in on the address itself: no kept password, key, agent or command. For
   /// visitors who are to know the machine's own password.
   bool onlyGiven = false;
+  /// The records as they were when opening began, for jumps that are named; without them the store is read,
+  /// once.
+  std::shared_ptr<const Snapshot> records = nullptr;
 };
 
 /// The value in force of one setting, by key. Never throws; always a value that the setting allows.

@@ -185,9 +185,10 @@ class OwnAnswers {
 };
 
 /// The way in by SSH of a machine in the records, with its own route before it.
-std::vector<SshHop> hopsOfMachine(const std::string& name, const OpeningTools& tools, int depth);
+std::vector<SshHop> hopsOfMachine(const std::string& name, OpeningTools& tools, int depth);
 
-std::vector<SshHop> hopsFromText(const std::string& text, const OpeningTools& tools, int depth) {
+/// `tools` keep the records that had to be read.
+std::vector<SshHop> hopsFromText(const std::string& text, OpeningTools& tools, int depth) {
   std::vector<SshHop> out;
   for (const std::string& item : splitList(text)) {
     if (item.find("://") == std::string::npos) {
@@ -202,9 +203,11 @@ std::vector<SshHop> hopsFromText(const std::string& text, const OpeningTools& to
   return out;
 }
 
-std::vector<SshHop> hopsOfMachine(const std::string& name, const OpeningTools& tools, int depth) {
+std::vector<SshHop> hopsOfMachine(const std::string& name, OpeningTools& tools, int depth) {
   if (depth > 8) throw Error(ErrorKind::Local, "the route goes in a circle", name);
-  const Snapshot records = tools.store ? tools.store->load() : Snapshot();
+  if (!tools.records)
+    tools.records = std::make_shared<const Snapshot>(tools.store ? tools.store->load() : Snapshot());
+  const Snapshot& records = *tools.records;
   const Machine* machine = records.machineNamed(name);
   if (machine == nullptr)
     throw Error(ErrorKind::Local, "the route names a machine that is not in the records", name);

@@ -57,7 +57,9 @@ OpenSession* Desk::make(Id id, bool startsNow) {
   try {
     const SettingReader setting = settingsOf(records, owner);
     const Address address = parseAddress(endpoint.address);
-    auto session = makeSession(runtime_.strand(), address, machine, setting, tools_, owner);
+    OpeningTools tools = tools_;
+    tools.records = records_.shared();
+    auto session = makeSession(runtime_.strand(), address, machine, setting, tools, owner);
     const QString label = QString::fromStdString(endpoint.label + " · " + kindOf(address, setting));
     return start(std::move(session), {QString::fromStdString(machine), label, id, endpoint.address}, setting,
                  startsNow);
@@ -89,6 +91,7 @@ OpenSession* Desk::openOnce(const exchange::Entry& entry) {
     const Address address = parseAddress(way.address);
     const SettingReader setting = overlaid(builtInSettings(), way.settings);
     OpeningTools tools = tools_;
+    tools.records = records_.shared();
     if (entry.password) tools.givenPassword = entry.password;
     auto session = makeSession(runtime_.strand(), address, entry.name, setting, tools, {});
     const QString name = QString::fromStdString(entry.name);

@@ -1,17 +1,11 @@
 #include "desktop/sharing/sharing_view.hpp"
 
-#include <QApplication>
-#include <QCheckBox>
-#include <QClipboard>
-#include <QComboBox>
 #include <QDateTime>
-#include <QDoubleSpinBox>
 #include <QFrame>
 #include <QHBoxLayout>
 #include <QInputDialog>
 #include <QLabel>
 #include <QLineEdit>
-#include <QLocale>
 #include <QPushButton>
 #include <QVBoxLayout>
 #include <mutex>
@@ -21,12 +15,13 @@
 #include "desktop/sharing/audit_panel.hpp"
 #include "desktop/sharing/json_fields.hpp"
 #include "desktop/sharing/look_window.hpp"
+#include "desktop/sharing/pass_panel.hpp"
 
 namespace kw::desktop {
 
 namespace {
 
-constexpr int kVisit = Qt::UserRole, kWay = Qt::UserRole + 1, kPass = Qt::UserRole;
+constexpr int kVisit = Qt::UserRole, kWay = Qt::UserRole + 1;
 
 }  // namespace
 
@@ -147,48 +142,7 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   visits_->setColumnWidth(0, 190);
   visits_->setColumnWidth(1, 150);
   body->addWidget(visits_, 1);
-  endPass_ = new QPushButton(tr("End this pass"), body_);
-  endPass_->setObjectName("endPass");
-  heading(tr("Passes"), {endPass_});
-  auto* making = new QHBoxLayout;
-  way_ = new QComboBox(body_);
-  way_->setAccessibleName(tr("Opens"));
-  hours_ = new QDoubleSpinBox(body_);
-  hours_->setRange(0.25, 720);
-  hours_->setValue(2);
-  hours_->setSuffix(tr(" h"));
-  hours_->setAccessibleName(tr("Hours"));
-  note_ = new QLineEdit(body_);
-  note_->setPlaceholderText(tr("For whom"));
-  note_->setAccessibleName(tr("For whom"));
-  look_ = new QCheckBox(tr("only look"), body_);
-  look_->setChecked(true);
-  auto* make = new QPushButton(tr("Make a pass"), body_);
-  make->setObjectName("makePass");
-  make->setProperty("own", true);
-  making->addWidget(way_, 2);
-  making->addWidget(hours_);
-  making->addWidget(note_, 1);
-  making->addWidget(look_);
-  making->addWidget(make);
-  body->addLayout(making);
-  auto* linkRow = new QHBoxLayout;
-  link_ = new QLineEdit(body_);
-  link_->setReadOnly(true);
-  link_->setObjectName("passLink");
-  link_->setFont(monoFont(8.5));
-  link_->setAccessibleName(tr("The new pass's link"));
-  link_->hide();
-  linkRow->addWidget(link_);
-  body->addLayout(linkRow);
-  noPasses_ = new QLabel(
-      tr("No pass yet. A pass is a link that opens one machine for a time, without an account."), body_);
-  noPasses_->setObjectName("quiet");
-  body->addWidget(noPasses_);
-  passes_ = plainTable({tr("Opens"), tr("For"), tr("May"), tr("Until"), tr("Used")}, tr("Passes"), body_);
-  passes_->setColumnWidth(0, 190);
-  passes_->setColumnWidth(1, 150);
-  passes_->setColumnWidth(3, 170);
+  passes_ = new PassPanel(body_);
   body->addWidget(passes_, 1);
   column->addWidget(body_, 1);
   audit_ = new AuditPanel(this);
@@ -203,7 +157,9 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   connect(close, &QPushButton::clicked, this, &SharingView::closed);
   connect(go, &QPushButton::clicked, this, &SharingView::signIn);
   for (QLineEdit* e : {password_, code_}) connect(e, &QLineEdit::returnPressed, this, &SharingView::signIn);
-  connect(make, &QPushButton::clicked, this, &SharingView::makePass);
+  connect(passes_, &PassPanel::asks, this, [this](const nlohmann::json& message) {
+    if (client_) client_->send(message);
+  });
   const auto withChosen = [this](void (SharingView::*what)(const Chosen&)) {
     return [this, what] {
       if (const auto chosen = chosenVisit()) (this->*what)(*chosen);
@@ -213,13 +169,7 @@ SharingView::SharingView(Desk& desk, QWidget* parent)
   connect(write_, &QPushButton::clicked, this, withChosen(&SharingView::writeTo));
   connect(lookIn_, &QPushButton::clicked, this, withChosen(&SharingView::lookInto));
   connect(visits_, &QTableWidget::itemActivated, lookIn_, &QPushButton::click);
-  connect(endPass_, &QPushButton::clicked, this, &SharingView::endChosenPass);
-  for (QTableWidget* t : {visits_, passes_})
-    connect(t, &QTableWidget::itemSelectionChanged, this, [this] {
-      allowForVisits();
-      endPass_->setEnabled(!passes_->selectedItems().isEmpty());
-      endPass_->setToolTip(endPass_->isEnabled() ? QString() : tr("Choose a pass first."));
-    });
+  connect(visits_, &QTableWidget::itemSelectionChanged, this, &SharingView::allowForVisits);
   view_.stage = gate::ClientStage::Lost;
   refresh();
 }
@@ -314,10 +264,7 @@ void SharingView::take(const gate::ClientView& view) {
     QString at = address_->text().trimmed();
     if (!at.startsWith("https://")) at = "https://" + at;
     while (at.endsWith('/')) at.chop(1);
-    link_->setText(at + QString::fromStdString(view.passPath));
-    link_->show();
-    link_->selectAll();
-    QApplication::clipboard()->setText(link_->text());
+    passes_->showLink(at + QString::fromStdString(view.passPath));
     emit said(tr("The pass's link is on the clipboard. It is shown this once."));
   }
   refresh();
@@ -340,7 +287,7 @@ void SharingView::refresh() {
     state_->setText(tr("%1 · https://%2 · signed in as %3")
                         .arg(text(view_.me, "gate"), address_->text(), text(view_.me, "name")));
     showVisits();
-    showPasses();
+    passes_->showPasses(view_.passes);
     return;
   }
   state_->setText(client_ && view_.stage == gate::ClientStage::Connecting ? tr("signing in…") : QString());
@@ -375,14 +322,10 @@ void SharingView::showVisits() {
   const qint64 chosenWay = chosen == 0 ? 0 : visits_->item(visits_->currentRow(), 0)->data(kWay).toLongLong();
   const QSignalBlocker quiet(visits_);
   visits_->setRowCount(0);
-  const qlonglong wayBefore = way_->currentData().toLongLong();
-  way_->clear();
+  passes_->showWays(view_.machines);
   for (const auto& m : view_.machines) {
     if (!m.is_object() || !m.contains("ways") || !m["ways"].is_array()) continue;
     for (const auto& w : m["ways"]) {
-      if (text(w, "why").isEmpty())
-        way_->addItem(text(m, "name") + " · " + text(w, "label"),
-                      QVariant::fromValue<qlonglong>(whole(w, "id")));
       if (!w.contains("visits") || !w["visits"].is_array()) continue;
       for (const auto& v : w["visits"]) {
         const int row = visits_->rowCount();
@@ -399,8 +342,6 @@ void SharingView::showVisits() {
       }
     }
   }
-  const qlonglong want = wanted_ != 0 ? wanted_ : wayBefore;
-  if (const int at = way_->findData(want); at >= 0) way_->setCurrentIndex(at);
   visits_->setVisible(visits_->rowCount() > 0);
   noVisits_->setVisible(visits_->rowCount() == 0);
   allowForVisits();
@@ -465,61 +406,15 @@ void SharingView::lookInto(const Chosen& visit) {
 
 LookWindow* SharingView::lookWindow() const { return looking_; }
 
-void SharingView::showPasses() {
-  const QSignalBlocker quiet(passes_);
-  const qint64 chosen = passes_->selectedItems().isEmpty()
-                            ? 0
-                            : passes_->item(passes_->currentRow(), 0)->data(kPass).toLongLong();
-  passes_->setRowCount(0);
-  for (const auto& p : view_.passes) {
-    const int row = passes_->rowCount();
-    passes_->insertRow(row);
-    const QString state = text(p, "state");
-    const qint64 most = whole(p, "most");
-    const QString cells[] = {
-        text(p, "machine") + " · " + text(p, "label"), text(p, "note"),
-        yes(p, "look") ? tr("look") : tr("drive"),
-        state.isEmpty()
-            ? QLocale().toString(QDateTime::fromSecsSinceEpoch(whole(p, "until")), QLocale::ShortFormat)
-            : state,
-        most > 0 ? tr("%1 of %2").arg(whole(p, "uses")).arg(most) : QString::number(whole(p, "uses"))};
-    for (int c = 0; c < 5; ++c) {
-      auto* item = new QTableWidgetItem(cells[c]);
-      if (!state.isEmpty()) item->setForeground(scheme().quiet);
-      passes_->setItem(row, c, item);
-    }
-    passes_->item(row, 0)->setData(kPass, whole(p, "id"));
-    if (whole(p, "id") == chosen) passes_->selectRow(row);
-  }
-  passes_->setVisible(passes_->rowCount() > 0);
-  noPasses_->setVisible(passes_->rowCount() == 0);
-  endPass_->setEnabled(!passes_->selectedItems().isEmpty());
-}
-
 void SharingView::sharePass(Id endpoint) {
-  wanted_ = endpoint;
-  if (const int at = way_->findData(QVariant::fromValue<qlonglong>(endpoint)); at >= 0)
-    way_->setCurrentIndex(at);
-  if (view_.stage == gate::ClientStage::SignedIn) note_->setFocus();
+  passes_->wants(endpoint);
+  if (view_.stage == gate::ClientStage::SignedIn) passes_->focusForm();
 }
 
 void SharingView::askAudit() {
   if (client_) client_->send({{"audit", {{"narrow", audit_->narrow().toStdString()}}}});
 }
 
-void SharingView::makePass() {
-  wanted_ = 0;
-  if (!client_ || way_->currentIndex() < 0) return;
-  client_->send({{"makePass",
-                  {{"way", way_->currentData().toLongLong()},
-                   {"hours", hours_->value()},
-                   {"look", look_->isChecked()},
-                   {"note", note_->text().toStdString()}}}});
-}
-
-void SharingView::endChosenPass() {
-  if (!client_ || passes_->selectedItems().isEmpty()) return;
-  client_->send({{"endPass", passes_->item(passes_->currentRow(), 0)->data(kPass).toLongLong()}});
-}
+QTableWidget* SharingView::passes() const { return passes_->table(); }
 
 }  // namespace kw::desktop

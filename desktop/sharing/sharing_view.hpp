@@ -7,14 +7,11 @@
 #include "desktop/model/desk.hpp"
 #include "gate/gate_client.hpp"
 
-class QComboBox;
-class QDoubleSpinBox;
 class QFrame;
 class QLabel;
 class QLineEdit;
 class QPushButton;
 class QTableWidget;
-class QCheckBox;
 
 namespace kw::desktop {
 
@@ -24,7 +21,7 @@ class SharingView : public QWidget {
   explicit SharingView(Desk& desk, QWidget* parent = nullptr);
   ~SharingView() override;
   [[nodiscard]] QTableWidget* visits() const { return visits_; }
-  [[nodiscard]] QTableWidget* passes() const { return passes_; }
+  [[nodiscard]] QTableWidget* passes() const;
   [[nodiscard]] class AuditPanel* audit() const { return audit_; }
   /// Null unless a keeper looks in.
   [[nodiscard]] class LookWindow* lookWindow() const;
@@ -51,9 +48,7 @@ class SharingView : public QWidget {
   void askTrust(const PeerCertificate& certificate, const QString& peer, const QString& pinned);
   void refresh();
   void showVisits();
-  void showPasses();
   void askAudit();
-  void makePass();
   /// What is chosen in the list; nothing when none is.
   struct Chosen {
     qint64 way = 0, visit = 0;
@@ -64,24 +59,20 @@ class SharingView : public QWidget {
   void writeTo(const Chosen& visit);
   void lookInto(const Chosen& visit);
   void allowForVisits();
-  void endChosenPass();
 
   Desk& desk_;
   std::shared_ptr<Channel> channel_;
   std::shared_ptr<gate::GateClient> client_;
   gate::ClientView view_;
   QFrame *signIn_, *trust_, *body_;
-  QLineEdit *address_, *user_, *password_, *code_, *note_, *link_;
-  QLabel *state_, *trouble_, *trustText_, *noVisits_, *noPasses_;
-  QTableWidget *visits_, *passes_;
-  QPushButton *endVisit_, *write_, *lookIn_, *endPass_, *trustIt_;
+  QLineEdit *address_, *user_, *password_, *code_;
+  QLabel *state_, *trouble_, *trustText_, *noVisits_;
+  QTableWidget* visits_;
+  class PassPanel* passes_;
+  QPushButton *endVisit_, *write_, *lookIn_, *trustIt_;
   QPointer<class LookWindow> looking_;
-  QComboBox* way_;
-  QDoubleSpinBox* hours_;
-  QCheckBox* look_;
   QPushButton* happened_;
   class AuditPanel* audit_;
-  Id wanted_ = 0;
 };
 
 }  // namespace kw::desktop

@@ -13,8 +13,14 @@
 namespace kw::desktop {
 
 namespace {
-constexpr int kRowHeight = 34;
+constexpr int kRowHeight = 34, kMostAnswers = 9, kMostFromLogs = 4;
+constexpr auto kTypingRests = std::chrono::milliseconds(150);
+
+/// Not found by looking into logs: an address is meant.
+bool looksLikeAddress(const QString& text) {
+  return text.contains(':') || text.contains('/') || (text.contains('.') && !text.contains(' '));
 }
+}  // namespace
 
 /// The list below the field. Never takes the focus.
 class GoPopup : public QFrame {
@@ -85,6 +91,10 @@ GoField::GoField(QWidget* parent) : QLineEdit(parent) {
   setAccessibleName(tr("Go to a machine, an address or an action"));
   setMinimumHeight(34);
   connect(this, &QLineEdit::textChanged, this, &GoField::refresh);
+  typed_.setSingleShot(true);
+  typed_.setInterval(kTypingRests);
+  connect(&typed_, &QTimer::timeout, this, &GoField::askLogs);
+  reader_.setMaxThreadCount(1);
 }
 
 QWidget* GoField::popup() const { return popup_; }
@@ -176,16 +186,40 @@ std::vector<GoAnswer> GoField::answers(const QString& input, int most) const {
   if (!isAddress && !address.address.isEmpty() && static_cast<int>(out.size()) < most &&
       input.trimmed().indexOf(' ') < 0)
     out.push_back(address);
-  const int room = most - static_cast<int>(out.size());
-  if (searchLogs && room > 0 && input.trimmed().size() >= 3 && !isAddress)
-    for (GoAnswer& a : searchLogs(input.trimmed(), std::min(room, 4))) out.push_back(std::move(a));
   return out;
+}
+
+void GoField::askLogs() {
+  const QString words = text().trimmed();
+  const int room = kMostAnswers - static_cast<int>(current_.size());
+  if (!searchLogs || room <= 0 || words.size() < 3 || looksLikeAddress(words)) return;
+  const quint64 mine = ++asked_;
+  reader_.start([this, mine, words, search = searchLogs, most = std::min(room, kMostFromLogs)] {
+    auto found = search(words, most);
+    // The field waits for this thread before it goes.
+    QMetaObject::invokeMethod(
+        this,
+        [this, mine, found = std::move(found)] {
+          if (mine != asked_ || found.empty() || popup_ == nullptr) return;
+          const int chosen = popup_->current;
+          current_.insert(current_.end(), found.begin(), found.end());
+          popup_->fill(current_);
+          popup_->current = chosen;
+        },
+        Qt::QueuedConnection);
+  });
 }
 
 void GoField::refresh() {
   if (popup_ == nullptr) popup_ = new GoPopup(this);
-  current_ = snapshot_ && window()->focusWidget() == this ? answers(text()) : std::vector<GoAnswer>();
+  const bool asked = snapshot_ && window()->focusWidget() == this;
+  current_ = asked ? answers(text(), kMostAnswers) : std::vector<GoAnswer>();
   popup_->fill(current_);
+  ++asked_;
+  if (asked)
+    typed_.start();
+  else
+    typed_.stop();
 }
 
 void GoField::choose(int index) {
@@ -198,6 +232,8 @@ void GoField::choose(int index) {
 }
 
 void GoField::closePopup() {
+  ++asked_;
+  typed_.stop();
   current_.clear();
   if (popup_ != nullptr) popup_->hide();
 }

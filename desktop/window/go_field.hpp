@@ -4,6 +4,8 @@
 #include <QFrame>
 #include <QLineEdit>
 #include <QPointer>
+#include <QThreadPool>
+#include <QTimer>
 #include <functional>
 #include <vector>
 
@@ -31,12 +33,15 @@ class GoField : public QLineEdit {
  public:
   explicit GoField(QWidget* parent = nullptr);
   void setSnapshot(std::shared_ptr<const Snapshot> snapshot);
-  /// Looks for text in past logs; asked only for three letters and more.
+  /// Looks for text in past logs, on a thread of its own, once typing rests; asked only for three letters and
+  /// more.
   std::function<std::vector<GoAnswer>(const QString& text, int most)> searchLogs;
   void setActions(const std::vector<QAction*>& actions) { actions_ = actions; }
-  /// What the text means, best first, at most `most`.
+  /// What the text means, best first, at most `most`; without what past logs have.
   [[nodiscard]] std::vector<GoAnswer> answers(const QString& text, int most = 9) const;
   [[nodiscard]] QWidget* popup() const;
+  /// What the list below the field shows now.
+  [[nodiscard]] const std::vector<GoAnswer>& shown() const { return current_; }
 
  signals:
   void chosen(const kw::desktop::GoAnswer& answer);
@@ -50,6 +55,8 @@ class GoField : public QLineEdit {
  private:
   friend class GoPopup;
   void refresh();
+  /// Asks the logs for what is typed now; what they have comes below the other answers.
+  void askLogs();
   void choose(int index);
   void closePopup();
 
@@ -58,6 +65,9 @@ class GoField : public QLineEdit {
   std::vector<QAction*> actions_;
   std::vector<GoAnswer> current_;
   GoPopup* popup_ = nullptr;
+  QTimer typed_;
+  quint64 asked_ = 0;  ///< what was asked before is of no use any more
+  QThreadPool reader_;
 };
 
 }  // namespace kw::desktop

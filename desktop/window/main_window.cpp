@@ -293,7 +293,7 @@ void MainWindow::buildTop() {
   connect(stage_, &Stage::viewMenuWanted, this, popup(&MainWindow::fillViewMenu));
   go_->searchLogs = [](const QString& text, int most) {
     std::vector<GoAnswer> out;
-    // Few enough bytes that a keystroke never waits.
+    // Few enough bytes that the answer still belongs to what is typed.
     for (const text::LogHit& hit : text::searchLogs(stateFolder() / "logs", text.toStdString(),
                                                     static_cast<std::size_t>(most), 8U << 20)) {
       GoAnswer a;

@@ -1,6 +1,7 @@
 // The Sharing page against a gateway of the test's own.
 #include <QComboBox>
 #include <QLabel>
+#include <QSpinBox>
 #include <QTableWidget>
 
 #include <SQLiteCpp/SQLiteCpp.h>
@@ -93,6 +94,7 @@ TEST_CASE("Sharing: a pass is made, its link is on the clipboard and opens, and 
       [&] { return page.view().stage == gate::ClientStage::SignedIn && !page.view().machines.empty(); }));
   CHECK(page.passes()->rowCount() == 0);
   page.sharePass(b.endpoints[0]);
+  b.child<QSpinBox>("passUses")->setValue(3);
   b.child<QPushButton>("makePass")->click();
   REQUIRE(shown([&] { return page.passes()->rowCount() == 1; }));
   const QString link = b.child<QLineEdit>("passLink")->text();
@@ -101,6 +103,8 @@ TEST_CASE("Sharing: a pass is made, its link is on the clipboard and opens, and 
   REQUIRE(b.door->store().passOf(token).has_value());
   CHECK(b.door->store().passOf(token)->wayIn == b.endpoints[0]);
   CHECK(b.door->store().passOf(token)->look);
+  CHECK(b.door->store().passOf(token)->most == 3);
+  CHECK(page.passes()->item(0, 4)->text() == "0 of 3");
   page.passes()->selectRow(0);
   b.child<QPushButton>("endPass")->click();
   CHECK(shown([&] { return b.door->store().passOf(token)->ended; }));

@@ -425,6 +425,24 @@ TEST_CASE("In a browser: every engine's screens, without a line of code for it",
   }
   CHECK(b.until(kPictureLives, std::chrono::seconds(20)));
   CHECK(b.run("return document.getElementById('screen').width > 300") == true);
+  // A second screen is switched on from the page, shown by itself, and switched off.
+  const std::string screensButton = ".bar button[title^='The screens']";
+  REQUIRE(b.until("!document.querySelector(\"" + screensButton + "\").hidden"));
+  b.click(screensButton);
+  const auto switchTo = [&](const std::string& words) {
+    const std::string one =
+        "[...document.querySelectorAll('[data-switch]')].find(k => !k.disabled && "
+        "k.textContent === '" +
+        words + "')";
+    REQUIRE(b.until(one));
+    b.run(one + ".click()");
+  };
+  const int before = b.run("return document.getElementById('screen').width");
+  switchTo("switch on");
+  CHECK(b.until("document.querySelector('[data-own=\"1\"]')"));
+  CHECK(b.until("document.getElementById('screen').width > " + std::to_string(before)));
+  switchTo("switch off");
+  CHECK(b.until("!document.querySelector('[data-own=\"1\"]')"));
   g.gate.reset();
   guest->stop();
 }

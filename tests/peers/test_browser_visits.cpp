@@ -1,4 +1,5 @@
 // Visits in a real browser: slow lines, several screens, the door, recordings.
+#include "credential/one_time_code.hpp"
 #include "gate/recording.hpp"
 #include "tests/busy_machine.hpp"
 #include "tests/peers/garden.hpp"
@@ -165,12 +166,6 @@ TEST_CASE(
   CHECK(second.until("document.querySelector('[data-card=over]')"));
   // The last picture, and its file, which has it once it grows no more.
   g.clock->hold();
-  std::string truth;
-  const auto settled = [&] {
-    g.console->withGuest([&](lab::Guest& guest) { truth = digestOf(*guest.picture()); });
-    return canvasDigest(first) == truth;
-  };
-  CHECK(eventually(settled, std::chrono::seconds(20)));
   const auto size = [&] {
     std::uint64_t sum = 0;
     for (const RecordingFacts& f : recordingsIn(g.options.state / "recordings")) sum += f.bytes;
@@ -181,6 +176,12 @@ TEST_CASE(
     std::this_thread::sleep_for(std::chrono::milliseconds(700));  // three of the recording's pictures
     return size() == before;
   }));
+  std::string truth;
+  const auto settled = [&] {
+    g.console->withGuest([&](lab::Guest& guest) { truth = digestOf(*guest.picture()); });
+    return canvasDigest(first) == truth;
+  };
+  CHECK(eventually(settled, std::chrono::seconds(20)));
   first.run("[...document.querySelectorAll('.bar button')].find(k => k.textContent === 'end').click()");
   REQUIRE(first.until("document.querySelector('[data-card=over]')"));
   const auto play = [&](const std::string& machine) {
@@ -197,4 +198,41 @@ TEST_CASE(
   CHECK(eventually([&] { return canvasDigest(first) == truth; }, std::chrono::seconds(10)));
   play("irrigation-plc");
   CHECK(first.until("document.querySelector('.term')?.textContent.includes('ready')"));
+}
+
+TEST_CASE("In a browser: a one-time code; the machine's picture follows the window", "[browser]") {
+  if (!Browser::available()) return;
+  Garden g;
+  const std::string secret = *fromBase32(g.gate->store().startCodes("night volunteer"));
+  Browser b;
+  b.go(g.url());
+  REQUIRE(b.until("!document.getElementById('signin').hidden"));
+  const auto signInWith = [&](const std::string& code) {
+    b.run("for (const id of ['name', 'password', 'code']) document.getElementById(id).value = ''");
+    b.type("#name", "night volunteer");
+    b.type("#password", "volunteers-drive");
+    if (!code.empty()) b.type("#code", code);
+    b.click("#signin button");
+  };
+  signInWith("");
+  CHECK(b.until("document.getElementById('signbad').textContent.includes('not right')"));
+  signInWith(timeCode(secret, nowSeconds()));
+  REQUIRE(b.until("document.querySelectorAll('.machine').length > 0"));
+  openMachine(b, "mist-bench");
+  REQUIRE(b.until(kPictureLives));
+  const std::string fit = ".bar button[title^='Fit to']";
+  b.click(fit);
+  CHECK(b.text(fit) == "one to one");
+  b.click(fit);
+  CHECK(b.text(fit) == "follow");
+  const auto follows = [&] {
+    const int width = b.run("return document.querySelector('.face').clientWidth & ~1"),
+              height = b.run("return document.querySelector('.face').clientHeight & ~1");
+    Size size;
+    g.console->withGuest([&](lab::Guest& guest) { size = guest.picture()->size(); });
+    return size == Size{width, height};
+  };
+  CHECK(eventually(follows));
+  b.size(900, 700);
+  CHECK(eventually(follows));
 }
