@@ -1,3 +1,5 @@
+#include <libyuv.h>
+
 #include <cstring>
 
 #include "bench/bench.hpp"
@@ -54,6 +56,20 @@ void benchPictures(Table& table) {
         floor);
     table.row("smooth scaling to " + std::to_string(target.width) + "x" + std::to_string(target.height), ours,
               least, "memcpy of the source", 0, bytes);
+    // The library that others take for this, with the filter it has for shrinking.
+    const auto filter = target.width < picture.width() ? libyuv::kFilterBox : libyuv::kFilterBilinear;
+    const auto [again, library] = bestOfBoth(
+        [&] {
+          scaler.scale(picture, {0, 0, target.width, target.height}, scaled.data(),
+                       static_cast<std::size_t>(target.width));
+        },
+        [&] {
+          libyuv::ARGBScale(reinterpret_cast<const std::uint8_t*>(picture.row(0)),
+                            static_cast<int>(picture.stride()) * 4, picture.width(), picture.height(),
+                            reinterpret_cast<std::uint8_t*>(scaled.data()), target.width * 4, target.width,
+                            target.height, filter);
+        });
+    table.row("the same beside a library's", again, library, "libyuv", 1.3);
   }
   std::vector<Pixel> doubled(pixels * 4);
   const auto [ours, least] = bestOfBoth([&] { scaleWhole(picture, picture.rect(), 2, doubled.data(), 3840); },

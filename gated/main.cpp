@@ -89,7 +89,7 @@ int serve(Serve s) {
 }
 
 struct PassWords {
-  std::string machine, lasts = "1h", way, note, gate = "https://127.0.0.1:8443";
+  std::string machine, lasts = "1h", begins, way, note, gate = "https://127.0.0.1:8443";
   bool look = false, carry = false;
   int uses = 0;
 };
@@ -114,7 +114,7 @@ int addPass(const std::string& state, const std::string& storeFile, const PassWo
   pass.label = way->label;
   pass.look = w.look || !rules.drive;
   pass.carriesPassword = w.carry;
-  pass.from = nowSeconds();
+  pass.from = nowSeconds() + (w.begins.empty() ? 0 : static_cast<Seconds>(hoursFrom(w.begins) * 3600));
   pass.until = pass.from + static_cast<Seconds>(hours * 3600);
   pass.most = w.uses;
   pass.note = w.note;
@@ -300,6 +300,7 @@ int main(int argc, char** argv) {
     auto* add = pass->add_subcommand("add", "Makes one and prints its link, this once");
     add->add_option("machine", words.machine, "Its name")->required();
     add->add_option("--for", words.lasts, "How long: 90m, 2h, 3d")->capture_default_str();
+    add->add_option("--in", words.begins, "It opens from then on only: 30m, 2h, 1d from now");
     add->add_flag("--look", words.look, "Its holder types nothing");
     add->add_flag("--carry", words.carry, "The machine's kept password is used; its holder never sees it");
     add->add_option("--uses", words.uses, "How often it opens; 0: any number")->check(CLI::Range(0, 10000));

@@ -85,7 +85,11 @@ class FileVault : public Vault {
   void setPassphrase(const std::string& passphrase) override {
     const std::lock_guard held(lock_);
     requireOpen();
-    if (passphrase.empty()) return savePlain();
+    if (passphrase.empty()) {
+      savePlain();
+      sealedKey_.clear();
+      return;
+    }
     randombytes_buf(salt_, sizeof salt_);
     LockedKey outer;
     deriveKey(passphrase, salt_, outer);
@@ -93,6 +97,19 @@ class FileVault : public Vault {
     ByteWriter out;
     out.text(kMagic).u8('p').bytes(salt_).bytes(sealedKey_);
     writeFileSafely(file_, out.view(), 0600);
+  }
+
+  bool hasPassphrase() const override {
+    const std::lock_guard held(lock_);
+    return !sealedKey_.empty();
+  }
+
+  bool lock() override {
+    const std::lock_guard held(lock_);
+    if (sealedKey_.empty()) return false;
+    sodium_memzero(key_.data(), kKey);
+    open_ = false;
+    return true;
   }
 
   Bytes seal(std::string_view secret, const std::string& about) override {

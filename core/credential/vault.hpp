@@ -21,6 +21,10 @@ class Vault {
   virtual bool open(const std::string& passphrase) = 0;
   /// Sets, changes or (empty) removes the passphrase. The vault must be open.
   virtual void setPassphrase(const std::string& passphrase) = 0;
+  [[nodiscard]] virtual bool hasPassphrase() const = 0;
+  /// Wipes the key from memory until open(); false, and nothing done, where no passphrase would open it
+  /// again.
+  virtual bool lock() = 0;
   /// `about` names what the secret belongs to and is authenticated with it. Throws Error{Local} when not
   /// open.
   [[nodiscard]] virtual Bytes seal(std::string_view secret, const std::string& about) = 0;

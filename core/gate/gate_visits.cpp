@@ -57,6 +57,7 @@ std::shared_ptr<Room> Gate::State::roomFor(Id way, const Person& person) {
   };
   const auto room = std::make_shared<Room>(std::move(plan));
   room->start();
+  if (busy) room->busy(true);
   rooms[way] = room;
   return room;
 }

@@ -145,6 +145,7 @@ class Room::Watcher : public SessionObserver {
 Room::Room(Plan plan) : plan_(std::move(plan)) {}
 
 Room::~Room() {
+  dropRecorder();
   if (session_) {
     session_->stopObserving(watcher_);
     session_->end();
@@ -263,6 +264,8 @@ void Room::tellState(Visitor& v) {
         {"recorded", recorder_ != nullptr}});
   send(statusJson());
   send(routeJson());
+  send(screensJson());
+  if (busy_) send({{"busy", true}});
   if (question_) send(questionJson());
   if (const auto picture = session_->picture(); picture && !picture->size().empty())
     send({{"size", {picture->width(), picture->height()}}});
@@ -437,7 +440,9 @@ void Room::write(Id number, const std::string& who, const std::string& text) {
 void Room::personIs(Id number, const std::optional<Person>& person) {
   Visitor* v = find(number);
   if (v == nullptr) {
-    if (!person) sendAway(number, "this sign-in ended");
+    if (!person) return sendAway(number, "this sign-in ended");
+    for (const auto& waiting : door_)
+      if (waiting->number == number) waiting->person.role = person->role;
     return;
   }
   if (!person)

@@ -65,7 +65,10 @@ class Room : public std::enable_shared_from_this<Room> {
   /// A short word to everybody here.
   void remark(const std::string& text) { tellAll({{"remark", text}}); }
   /// Whether the gateway has more to do than it can: pictures may be coarser meanwhile.
-  void busy(bool on) { tellAll({{"busy", on}}); }
+  void busy(bool on) {
+    busy_ = on;
+    tellAll({{"busy", on}});
+  }
   /// A keeper's words, which stay until they are closed.
   void write(Id visitor, const std::string& who, const std::string& text);
 
@@ -109,6 +112,7 @@ class Room : public std::enable_shared_from_this<Room> {
   /// Begins or ends it, as the rules say now; for pictures once there is one.
   void checkRecording();
   void stopRecording();
+  void dropRecorder();
   /// The session is another one now.
   void recordAnew();
   void recordingFailed(const std::string& why);
@@ -156,7 +160,7 @@ class Room : public std::enable_shared_from_this<Room> {
   int keyFile_ = -1;  ///< a key that lives in memory while its sign-in lasts
   std::uint64_t leaving_ = 0;
   std::uint64_t shown_ = 1;
-  bool textDue_ = false, ended_ = false;
+  bool textDue_ = false, ended_ = false, busy_ = false;
   bool peopleToldLately_ = false, peopleChanged_ = false;
 };
 

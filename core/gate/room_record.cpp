@@ -163,6 +163,11 @@ void Room::stopRecording() {
   for (const auto& v : visitors_) tellState(*v);
 }
 
+void Room::dropRecorder() {
+  if (recorder_) recorder_->end();
+  recorder_.reset();
+}
+
 /// Where it must be recorded, nobody goes on without.
 void Room::recordingFailed(const std::string& why) {
   plan_.audit("", "", "recording failed", {{"machine", plan_.machine}, {"why", why}});

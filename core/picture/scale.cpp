@@ -1,14 +1,18 @@
 #include "picture/scale.hpp"
 
 #include <cmath>
+#if defined(__SSE2__)
+#include <emmintrin.h>
+#endif
 
 #include "base/simd.hpp"
 
 namespace kw {
 
 namespace {
-// Rows are blended with eight bits of weight, so that a sum of channels fits 16 bits; columns with twelve.
-constexpr int kDownBits = 8, kAcrossBits = 12;
+// Rows are blended with seven bits of weight, so that a sum of channels fits 15 bits, columns with fourteen:
+// then the machine's multiply-and-add of signed 16-bit pairs does both taps of a pair at once.
+constexpr int kDownBits = 7, kAcrossBits = 14;
 
 /// Rounds weights to integers that sum to kWeightSum exactly; the largest takes the remainder.
 void quantize(const std::vector<double>& exact, int kWeightSum, std::vector<std::uint16_t>& out) {
@@ -47,6 +51,7 @@ Scaler::Axis Scaler::makeAxis(int source, int target, int weightBits) {
     if (step <= 1 && exact.size() == 1) exact[0] = 1;
     axis.taps.push_back({first, static_cast<int>(exact.size()), static_cast<int>(axis.weights.size())});
     quantize(exact, 1 << weightBits, axis.weights);
+    if (axis.weights.size() % 2 != 0) axis.weights.push_back(0);  // whole pairs
   }
   return axis;
 }
@@ -81,40 +86,74 @@ KW_VECTOR void beginSum(std::uint16_t* sum, const Byte* channels, std::uint16_t 
   for (std::size_t i = 0; i < count; ++i) sum[i] = static_cast<std::uint16_t>(channels[i] * weight);
 }
 
-/// sum[i] += channel[i] * weight; all weights together are 256, so nothing overflows.
+/// sum[i] += channel[i] * weight; all weights together are 128, so nothing overflows.
 KW_VECTOR void addToSum(std::uint16_t* sum, const Byte* channels, std::uint16_t weight, std::size_t count) {
   for (std::size_t i = 0; i < count; ++i) sum[i] = static_cast<std::uint16_t>(sum[i] + channels[i] * weight);
 }
+
+/// One target column: which blended pixels it takes, and its weights, in whole pairs.
+struct Column {
+  const std::uint16_t* from;
+  const std::uint16_t* weights;
+  int pairs;
+};
+
+constexpr int kShift = kAcrossBits + kDownBits;
+
+#if defined(__SSE2__)
+
+/// The four channels of one column, 32 bits each, before rounding.
+inline __m128i sumOf(const Column& c) {
+  __m128i sum = _mm_set1_epi32(1 << (kShift - 1));
+  for (int i = 0; i < c.pairs; ++i) {
+    const __m128i two = _mm_loadu_si128(reinterpret_cast<const __m128i*>(c.from + std::ptrdiff_t{8} * i));
+    const __m128i mixed = _mm_unpacklo_epi16(two, _mm_unpackhi_epi64(two, two));
+    std::int32_t weights = 0;
+    std::memcpy(&weights, c.weights + std::ptrdiff_t{2} * i, sizeof weights);
+    sum = _mm_add_epi32(sum, _mm_madd_epi16(mixed, _mm_set1_epi32(weights)));
+  }
+  return _mm_srai_epi32(sum, kShift);
+}
+
+void blendColumns(const Column* columns, std::size_t count, Pixel* out) {
+  const __m128i opaque = _mm_set1_epi32(static_cast<int>(kOpaque));
+  std::size_t x = 0;
+  for (; x + 4 <= count; x += 4) {
+    const __m128i low = _mm_packs_epi32(sumOf(columns[x]), sumOf(columns[x + 1]));
+    const __m128i high = _mm_packs_epi32(sumOf(columns[x + 2]), sumOf(columns[x + 3]));
+    _mm_storeu_si128(reinterpret_cast<__m128i*>(out + x), _mm_or_si128(_mm_packus_epi16(low, high), opaque));
+  }
+  for (; x < count; ++x) {
+    const __m128i words = _mm_packs_epi32(sumOf(columns[x]), _mm_setzero_si128());
+    out[x] = static_cast<Pixel>(_mm_cvtsi128_si32(_mm_packus_epi16(words, words))) | kOpaque;
+  }
+}
+
+#else
 
 // Four channels at once; the compilers turn these into the machine's own vectors.
 typedef std::uint16_t FourShorts __attribute__((vector_size(8)));
 typedef std::uint32_t FourWords __attribute__((vector_size(16)));
 typedef std::uint8_t FourBytes __attribute__((vector_size(4)));
 
-/// One target column: which blended pixels it takes, and where its weights begin.
-struct Column {
-  const std::uint16_t* from;
-  const std::uint16_t* weights;
-  int count;
-};
-
 KW_VECTOR void blendColumns(const Column* columns, std::size_t count, Pixel* out) {
-  constexpr int shift = kAcrossBits + kDownBits;
-  constexpr std::uint32_t half = 1U << (shift - 1);
+  constexpr std::uint32_t half = 1U << (kShift - 1);
   for (std::size_t x = 0; x < count; ++x) {
     const Column& c = columns[x];
     FourWords sum = {half, half, half, half};
-    for (int i = 0; i < c.count; ++i) {
+    for (int i = 0; i < 2 * c.pairs; ++i) {
       FourShorts channels;
       std::memcpy(&channels, c.from + 4 * i, sizeof channels);
       sum += __builtin_convertvector(channels, FourWords) * std::uint32_t{c.weights[i]};
     }
-    const FourBytes bytes = __builtin_convertvector(sum >> shift, FourBytes);
+    const FourBytes bytes = __builtin_convertvector(sum >> kShift, FourBytes);
     Pixel pixel;
     std::memcpy(&pixel, &bytes, sizeof pixel);
     out[x] = pixel | kOpaque;
   }
 }
+
+#endif
 
 }  // namespace
 
@@ -124,12 +163,13 @@ void Scaler::scale(const Framebuffer& picture, const Rect& part, Pixel* out, std
   const Tap& rightTap = across_.taps[static_cast<std::size_t>(part.right() - 1)];
   const int firstColumn = leftTap.first;
   const auto channels = static_cast<std::size_t>(rightTap.first + rightTap.count - firstColumn) * 4;
-  std::vector<std::uint16_t> blended(channels);
+  std::vector<std::uint16_t> blended(channels +
+                                     4);  // a pair's second pixel may lie behind the last, weighing nothing
   std::vector<Column> columns;
   for (int x = part.x; x < part.right(); ++x) {
     const Tap& tap = across_.taps[static_cast<std::size_t>(x)];
     columns.push_back({blended.data() + std::ptrdiff_t{tap.first - firstColumn} * 4,
-                       &across_.weights[static_cast<std::size_t>(tap.weight)], tap.count});
+                       &across_.weights[static_cast<std::size_t>(tap.weight)], (tap.count + 1) / 2});
   }
   for (int y = part.y; y < part.bottom(); ++y) {
     const Tap& tap = down_.taps[static_cast<std::size_t>(y)];

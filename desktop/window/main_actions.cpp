@@ -7,6 +7,7 @@
 #include <QMessageBox>
 #include <QStackedWidget>
 
+#include "desktop/app/vault_guard.hpp"
 #include "desktop/look/theme.hpp"
 #include "desktop/pages/colours_view.hpp"
 #include "desktop/picture/picture_view.hpp"
@@ -110,6 +111,8 @@ void MainWindow::buildMenus() {
   add(tools, "historyAll", tr("&History of all records"), {}, [this] { showHistory(0); });
   add(tools, "trusted", tr("&Trusted certificates and keys"), {}, [this] { showTrusted(); });
   add(tools, "unlock", tr("&Unlock kept passwords…"), {}, [this] { askPassphrase(true); });
+  add(tools, "lock", tr("&Lock kept passwords"), {}, [this] { lockPasswords(); });
+  add(tools, "lockTime", tr("Lock kept passwords &after…"), {}, [this] { askLockTime(); });
   add(tools, "passphrase", tr("&Passphrase for kept passwords…"), {}, [this] { askPassphrase(false); });
   QMenu* help = menu(tr("&Help"));
   add(help, "keyboard", tr("&Keyboard"), QKeySequence("F1"), [this] { showHelp("keyboard"); });
@@ -305,6 +308,10 @@ void MainWindow::refreshActions() {
   const auto& vault = desk_.records().tools().vault;
   allow("unlock", vault && !vault->isOpen(), tr("Kept passwords are not locked."));
   allow("passphrase", vault && vault->isOpen(), tr("Unlock the kept passwords first."));
+  const bool guarded = vault && vault->hasPassphrase();
+  const QString needs = tr("Set a passphrase for kept passwords first; nothing would open them again.");
+  allow("lock", guarded && vault->isOpen(), guarded ? tr("Kept passwords are locked.") : needs);
+  allow("lockTime", guarded, needs);
 }
 
 void MainWindow::fillViewMenu(QMenu* menu, OpenSession* session) {
@@ -492,6 +499,19 @@ void MainWindow::askPassphrase(bool toOpen) {
     say(QString::fromUtf8(e.what()));
   }
   refreshActions();
+}
+
+void MainWindow::lockPasswords() { guard_->lock(tr("you asked for it")); }
+
+void MainWindow::askLockTime() {
+  bool done = false;
+  const auto now = std::chrono::duration_cast<std::chrono::minutes>(guard_->idle());
+  const int minutes = QInputDialog::getInt(
+      this, tr("Lock kept passwords"),
+      tr("After how many minutes in which nobody touches this window (0: never).\nThey are locked before the "
+         "computer sleeps, too; sessions that are open go on."),
+      static_cast<int>(now.count()), 0, 24 * 60, 5, &done);
+  if (done) guard_->setIdle(std::chrono::minutes(minutes));
 }
 
 void MainWindow::showHelp(const QString& page) {

@@ -22,6 +22,7 @@
 #include <QToolButton>
 #include <QVBoxLayout>
 #include "base/file.hpp"
+#include "desktop/app/vault_guard.hpp"
 #include "desktop/files/files_panel.hpp"
 #include "desktop/look/theme.hpp"
 #include "desktop/picture/picture_view.hpp"
@@ -53,6 +54,8 @@ void MainWindow::save() {
   state["groupBy"] = static_cast<int>(roster_->groupBy());
   state["open"] = stage_->sessions().empty() ? lastTimeOpen_ : stage_->remembered();
   state["reach"] = desk_.reach().remembered();
+  state["lockMinutes"] =
+      static_cast<int>(std::chrono::duration_cast<std::chrono::minutes>(guard_->idle()).count());
   try {
     std::filesystem::create_directories(stateFolder());
     writeFileSafely(stateFolder() / "window.json", viewOf(QJsonDocument(state).toJson().toStdString()));
@@ -97,6 +100,7 @@ void MainWindow::restore() {
   if (by > 0 && by < groupButton_->menu()->actions().size())
     groupButton_->menu()->actions().at(by)->trigger();
   desk_.reach().restore(state["reach"].toObject());
+  guard_->setIdle(std::chrono::minutes(std::clamp(state["lockMinutes"].toInt(), 0, 24 * 60)));
   lastTimeOpen_ = state["open"].toObject();
 }
 

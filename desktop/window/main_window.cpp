@@ -1,5 +1,6 @@
 #include "desktop/window/main_window.hpp"
 #include "desktop/app/counts.hpp"
+#include "desktop/app/vault_guard.hpp"
 #include "desktop/window/first_start.hpp"
 
 #include <QApplication>
@@ -74,6 +75,11 @@ MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_
     refreshSide();
   });
   connect(QApplication::clipboard(), &QClipboard::dataChanged, this, &MainWindow::clipboardChanged);
+  guard_ = new VaultGuard(desk_.records().tools().vault, this);
+  connect(guard_, &VaultGuard::locked, this, [this](const QString& why) {
+    say(tr("Kept passwords are locked: %1.").arg(why));
+    refreshActions();
+  });
   restore();
   refreshActions();
   refreshSide();

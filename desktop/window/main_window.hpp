@@ -189,6 +189,9 @@ class MainWindow : public QMainWindow {
   void setFit(const QString& word);
   void askForPower(PowerWish wish);
   void askPassphrase(bool toOpen);
+  /// After how many minutes nobody touches this window kept passwords are locked.
+  void askLockTime();
+  void lockPasswords();
   void save();
   void restore();
   void showHelp(const QString& page);
@@ -232,6 +235,7 @@ class MainWindow : public QMainWindow {
   QMap<QString, QAction*> actions_;
   QList<QPointer<ScreenWindow>> windows_;
   QJsonObject lastTimeOpen_;
+  class VaultGuard* guard_;
   QTimer sayTimer_, watchTimer_;
   int spoutEdge_ = 1;
   double spoutShare_ = 0.3;

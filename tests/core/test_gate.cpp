@@ -20,6 +20,8 @@ TEST_CASE(
     const auto first = co_await b.page(path, duty);
     co_await GateBench::until(first, "\"stage\":\"live\"");
     const auto second = co_await b.page(path, night);
+    // Who comes later is told how things stand, the screens too.
+    co_await GateBench::until(second, "\"screens\":[[0,0,");
     std::string people = co_await GateBench::until(second, "\"people\"");
     CHECK(people.find("\"drives\":true") < people.find("night volunteer"));
     co_await second->sendText("{\"askHand\":true}");

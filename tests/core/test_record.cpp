@@ -359,6 +359,8 @@ TEST_CASE("The vault seals, tells tampering, and opens only with its passphrase"
     CHECK_FALSE(vault->unseal({}, "way in 7"));
     CHECK((std::filesystem::status(folder.path / "vault.key").permissions() & std::filesystem::perms::all) ==
           (std::filesystem::perms::owner_read | std::filesystem::perms::owner_write));
+    CHECK_FALSE(vault->lock());  // nothing would open it again
+    CHECK(vault->isOpen());
     vault->setPassphrase("compost heap");
   }
   auto vault = openVault(folder.path);
@@ -367,6 +369,17 @@ TEST_CASE("The vault seals, tells tampering, and opens only with its passphrase"
   CHECK_FALSE(vault->open("leaf mould"));
   CHECK(vault->open("compost heap"));
   CHECK(vault->unseal(text, "way in 7") == "orchid");
+  CHECK(vault->lock());
+  CHECK_FALSE(vault->isOpen());
+  CHECK_THROWS_AS(vault->unseal(text, "way in 7"), Error);
+  CHECK_THROWS_AS(vault->seal("orchid", "way in 7"), Error);
+  CHECK_FALSE(vault->open("leaf mould"));
+  CHECK(vault->open("compost heap"));
+  CHECK(vault->unseal(text, "way in 7") == "orchid");
+  vault->setPassphrase("");
+  CHECK_FALSE(vault->hasPassphrase());
+  CHECK_FALSE(vault->lock());
+  CHECK(openVault(folder.path)->unseal(text, "way in 7") == "orchid");
   std::ofstream(folder.path / "vault.key") << "broken";
   CHECK_THROWS_AS(openVault(folder.path), Error);
 }

@@ -272,11 +272,7 @@ TEST_CASE("In a browser: the network cut for ten seconds, and the same picture a
   Garden g;
   Relay cable(g.gate->port());
   Browser b;
-  b.go("https://127.0.0.1:" + std::to_string(cable.port()) + "/");
-  REQUIRE(b.until("!document.getElementById('signin').hidden"));
-  b.type("#name", "duty");
-  b.type("#password", "duty-at-the-gate");
-  b.click("#signin button");
+  signIn(b, g, "duty", "duty-at-the-gate", "https://127.0.0.1:" + std::to_string(cable.port()) + "/");
   openMachine(b, "mist-bench");
   REQUIRE(b.until(kPictureLives));
   b.run("document.querySelector('.face').focus()");

@@ -29,11 +29,7 @@ TEST_CASE("In a browser: over a slow line the picture is coarser while it moves,
   Relay cable(g.gate->port());
   cable.narrow(150'000);
   Browser b;
-  b.go("https://127.0.0.1:" + std::to_string(cable.port()) + "/");
-  REQUIRE(b.until("!document.getElementById('signin').hidden"));
-  b.type("#name", "duty");
-  b.type("#password", "duty-at-the-gate");
-  b.click("#signin button");
+  signIn(b, g, "duty", "duty-at-the-gate", "https://127.0.0.1:" + std::to_string(cable.port()) + "/");
   openMachine(b, "bee-camera");
   REQUIRE(b.until(kPictureLives));
   bees.busy = true;
