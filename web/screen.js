@@ -105,7 +105,7 @@ export class ScreenPane {
     clearTimeout(this.following);
     if (this.fitMode !== 'follow' || !this.visit.drives()) return;
     this.following = setTimeout(() => {
-      const room = this.face.getBoundingClientRect(), wish = [Math.floor(room.width) & ~1, Math.floor(room.height) & ~1];
+      const wish = [this.face.clientWidth & ~1, this.face.clientHeight & ~1];
       if (wish[0] > 200 && wish[1] > 150 && wish.join() !== this.size.join()) this.worker?.postMessage({ resize: wish });
     }, 300);
   }

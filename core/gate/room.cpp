@@ -314,7 +314,9 @@ nlohmann::json Room::screensJson() const {
   for (const Screen& s : screens_) shown.push_back(place(s.area));
   for (const ScreenOffer& o : offers_)
     offered.push_back({{"id", o.id}, {"on", o.on}, {"area", place(o.area)}});
-  return {{"screens", shown}, {"offers", abilities_.screens.can ? offered : Json::array()}};
+  return {{"screens", shown},
+          {"offers", abilities_.screens.can ? offered : Json::array()},
+          {"resize", abilities_.resize.can}};
 }
 
 void Room::tellAll(const Json& message) {

@@ -11,7 +11,7 @@
 namespace kw::test {
 
 /// Everything a session says; answers from `replies` in order, or leaves the question open.
-struct Watcher : SessionObserver {
+struct SessionWatcher : SessionObserver {
   std::mutex mutex;
   SessionStatus status;
   std::vector<SessionStage> stages;
@@ -64,7 +64,7 @@ struct Watcher : SessionObserver {
     return f(*this);
   }
   bool reaches(SessionStage stage) {
-    return test::eventually([&] { return get([&](Watcher& w) { return w.status.stage == stage; }); });
+    return test::eventually([&] { return get([&](SessionWatcher& w) { return w.status.stage == stage; }); });
   }
 };
 
@@ -91,8 +91,8 @@ inline lab::ConsolePlan plan(const std::string& password = "") {
   return p;
 }
 
-struct Bench {
-  explicit Bench(lab::ConsolePlan p)
+struct SessionBench {
+  explicit SessionBench(lab::ConsolePlan p)
       : console(runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), std::move(p)) {
     console.start(true);
     config.label = "mist-bench";
@@ -105,7 +105,7 @@ struct Bench {
     session->start();
     return session;
   }
-  ~Bench() {
+  ~SessionBench() {
     if (session) {
       session->end();
       watcher->reaches(SessionStage::Ended);
@@ -123,7 +123,7 @@ struct Bench {
   Runtime runtime{1};
   lab::Console console;
   VncConfig config;
-  std::shared_ptr<Watcher> watcher = std::make_shared<Watcher>();
+  std::shared_ptr<SessionWatcher> watcher = std::make_shared<SessionWatcher>();
   std::shared_ptr<Session> session;
 };
 

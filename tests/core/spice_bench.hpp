@@ -17,7 +17,7 @@ inline ByteWriter lzHead(unsigned type, int width, int height, bool topDown = tr
   return out;
 }
 
-struct Seen : spice::ClientEvents {
+struct SpiceSeen : spice::ClientEvents {
   bool isOpen = false;
   Size size;
   std::vector<ScreenState> screens;
@@ -41,7 +41,7 @@ struct Seen : spice::ClientEvents {
   void soundEnds() override { ++soundEnd; }
 };
 
-struct Machine : spice::ServerEvents {
+struct SpiceMachine : spice::ServerEvents {
   std::vector<std::pair<std::uint32_t, bool>> keys;
   std::vector<std::pair<Point, unsigned>> pointers;
   std::string text;
@@ -52,10 +52,10 @@ struct Machine : spice::ServerEvents {
   void screensWanted(const std::vector<Rect>& list) override { screens = list; }
 };
 
-class Bench {
+class SpiceBench {
  public:
-  explicit Bench(bool trickle = false) : trickle_(trickle) { server.mostScreens = 2; }
-  ~Bench() { runtime.stop(); }
+  explicit SpiceBench(bool trickle = false) : trickle_(trickle) { server.mostScreens = 2; }
+  ~SpiceBench() { runtime.stop(); }
   void open() {
     *shown = colourfulPicture({320, 200});
     screens = {{0, {0, 0, 320, 200}, 0}};
@@ -106,8 +106,8 @@ class Bench {
 
   spice::ClientOptions client;
   spice::ServerOptions server;
-  Seen seen;
-  Machine machine;
+  SpiceSeen seen;
+  SpiceMachine machine;
   std::shared_ptr<Framebuffer> picture = std::make_shared<Framebuffer>();
   std::shared_ptr<Framebuffer> shown = std::make_shared<Framebuffer>(Size{10, 10});
   std::vector<Screen> screens;
@@ -133,7 +133,7 @@ class Bench {
 };
 
 /// Takes display messages without a network.
-struct Screen1 : DisplayEvents {
+struct OneScreen : DisplayEvents {
   Display display{*this};
   Region damage;
   int resizes = 0;

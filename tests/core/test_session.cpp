@@ -5,21 +5,23 @@ using namespace kw;
 using namespace kw::test;
 
 TEST_CASE("A session becomes live and says what it can", "[session]") {
-  Bench bench(plan());
+  SessionBench bench(plan());
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
   CHECK(test::eventually([&] {
-    return bench.watcher->get([](Watcher& w) { return w.seen.covers({0, 0, 1280, 800}); });
+    return bench.watcher->get([](SessionWatcher& w) { return w.seen.covers({0, 0, 1280, 800}); });
   }));
-  CHECK(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.can.resize.can; }); }));
-  CHECK(bench.watcher->get([](Watcher& w) { return !w.can.sound.can && !w.can.sound.why.empty(); }));
-  CHECK(bench.watcher->get(
-      [](Watcher& w) { return w.route.reached && !w.route.sealed && w.route.machineName == "mist-bench"; }));
+  CHECK(test::eventually(
+      [&] { return bench.watcher->get([](SessionWatcher& w) { return w.can.resize.can; }); }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) { return !w.can.sound.can && !w.can.sound.why.empty(); }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) {
+    return w.route.reached && !w.route.sealed && w.route.machineName == "mist-bench";
+  }));
 }
 
 TEST_CASE("A wrong password is asked for again; the right one is remembered only when wanted", "[session]") {
-  Bench bench(plan("orchid"));
-  bench.watcher->replies = {Bench::password("fern"), Bench::password("orchid", true)};
+  SessionBench bench(plan("orchid"));
+  bench.watcher->replies = {SessionBench::password("fern"), SessionBench::password("orchid", true)};
   std::vector<std::string> remembered;
   std::mutex mutex;
   bench.config.kept.keep = [&](const rfb::SignIn& s) {
@@ -28,35 +30,36 @@ TEST_CASE("A wrong password is asked for again; the right one is remembered only
   };
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
-  CHECK(bench.watcher->get(
-      [](Watcher& w) { return w.questions.size() == 2 && !w.questions[0].again && w.questions[1].again; }));
-  CHECK(bench.watcher->get([](Watcher& w) { return !w.questions[0].hint.empty(); }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) {
+    return w.questions.size() == 2 && !w.questions[0].again && w.questions[1].again;
+  }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) { return !w.questions[0].hint.empty(); }));
   std::lock_guard lock(mutex);
   CHECK(remembered == std::vector<std::string>{"orchid"});
 }
 
 TEST_CASE("Refusing to give a password ends the session", "[session]") {
-  Bench bench(plan("orchid"));
+  SessionBench bench(plan("orchid"));
   bench.watcher->replies = {Answer{}};
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Ended));
-  CHECK(bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::SignInFailed; }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) { return w.status.problem == ErrorKind::SignInFailed; }));
 }
 
 TEST_CASE("end() while a question is open ends at once", "[session]") {
-  Bench bench(plan("orchid"));
+  SessionBench bench(plan("orchid"));
   auto session = bench.open();
-  REQUIRE(
-      test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.open.size() == 1; }); }));
+  REQUIRE(test::eventually(
+      [&] { return bench.watcher->get([](SessionWatcher& w) { return w.open.size() == 1; }); }));
   session->end();
   CHECK(bench.watcher->reaches(SessionStage::Ended));
-  bench.watcher->open[0](Bench::password("orchid"));  // a late answer does no harm
+  bench.watcher->open[0](SessionBench::password("orchid"));  // a late answer does no harm
 }
 
 TEST_CASE("A certificate is asked about once; a changed one stops everything and shows both", "[session]") {
   lab::ConsolePlan p = plan("orchid");
   p.options.certificate = makeSelfSigned("orchard");
-  Bench bench(p);
+  SessionBench bench(p);
   auto trust = std::make_shared<MemoryTrust>();
   bench.config.trust = trust;
   bench.config.kept.find = [](SecretUse) { return SignIn{"", "orchid"}; };
@@ -72,7 +75,7 @@ TEST_CASE("A certificate is asked about once; a changed one stops everything and
   // Again: not asked.
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
-  CHECK(bench.watcher->get([](Watcher& w) { return w.questions.size() == 1; }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) { return w.questions.size() == 1; }));
   bench.session->end();
   REQUIRE(bench.watcher->reaches(SessionStage::Ended));
   // The pin no longer fits: asked, with the old one; no password leaves before.
@@ -85,9 +88,9 @@ TEST_CASE("A certificate is asked about once; a changed one stops everything and
   bench.watcher->replies = {Answer{}};
   bench.open();
   REQUIRE(test::eventually([&] {
-    return bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::NotTrusted; });
+    return bench.watcher->get([](SessionWatcher& w) { return w.status.problem == ErrorKind::NotTrusted; });
   }));
-  CHECK(bench.watcher->get([](Watcher& w) { return w.questions.back().pinned == "00:11"; }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) { return w.questions.back().pinned == "00:11"; }));
   CHECK(asked == 0);
 }
 
@@ -95,7 +98,7 @@ TEST_CASE("A certificate that is good this time is good for the whole session, a
           "[session]") {
   lab::ConsolePlan p = plan("orchid");
   p.options.certificate = makeSelfSigned("orchard");
-  Bench bench(p);
+  SessionBench bench(p);
   bench.config.trust = std::make_shared<MemoryTrust>();
   bench.config.reconnect.first = std::chrono::milliseconds(1);
   Answer thisTime, wrong, right;
@@ -104,18 +107,19 @@ TEST_CASE("A certificate that is good this time is good for the whole session, a
   bench.watcher->replies = {thisTime, wrong, right};
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
-  CHECK(bench.watcher->get([](Watcher& w) {
+  CHECK(bench.watcher->get([](SessionWatcher& w) {
     return w.questions.size() == 3 && w.questions[0].kind == Question::Kind::Trust &&
            w.questions[1].kind != Question::Kind::Trust && w.questions[2].kind != Question::Kind::Trust;
   }));
   bench.session->end();
   REQUIRE(bench.watcher->reaches(SessionStage::Ended));
   // Another session asks again.
-  bench.watcher->get([&](Watcher& w) { return w.replies = {thisTime, right}, 0; });
+  bench.watcher->get([&](SessionWatcher& w) { return w.replies = {thisTime, right}, 0; });
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
-  CHECK(bench.watcher->get(
-      [](Watcher& w) { return w.questions.size() == 5 && w.questions[3].kind == Question::Kind::Trust; }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) {
+    return w.questions.size() == 5 && w.questions[3].kind == Question::Kind::Trust;
+  }));
 }
 
 TEST_CASE("A peer that takes the connection and says nothing is given up; a question may stay open for ever",
@@ -123,7 +127,7 @@ TEST_CASE("A peer that takes the connection and says nothing is given up; a ques
   auto clock = std::make_shared<ManualClock>();
   const auto minute = std::chrono::minutes(1) + std::chrono::milliseconds(1);
   SECTION("silent") {
-    Bench bench(plan());
+    SessionBench bench(plan());
     std::shared_ptr<Listener> silent;
     std::vector<StreamPtr> taken;
     runToEnd([&]() -> Task<void> {
@@ -137,25 +141,25 @@ TEST_CASE("A peer that takes the connection and says nothing is given up; a ques
     // The figures sleep as well.
     for (int i = 0; i < 2; ++i) {
       REQUIRE(test::eventually([&] { return clock->sleepers() >= 2; }));
-      CHECK(bench.watcher->get([](Watcher& w) { return w.status.stage != SessionStage::Ended; }));
+      CHECK(bench.watcher->get([](SessionWatcher& w) { return w.status.stage != SessionStage::Ended; }));
       clock->advance(minute);
     }
     REQUIRE(bench.watcher->reaches(SessionStage::Ended));
-    CHECK(bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::TimedOut; }));
+    CHECK(bench.watcher->get([](SessionWatcher& w) { return w.status.problem == ErrorKind::TimedOut; }));
     CHECK(bench.watcher->get(
-        [](Watcher& w) { return w.status.sentence.find("said nothing") != std::string::npos; }));
+        [](SessionWatcher& w) { return w.status.sentence.find("said nothing") != std::string::npos; }));
   }
   SECTION("a question") {
-    Bench bench(plan("orchid"));
+    SessionBench bench(plan("orchid"));
     bench.open(clock);
-    REQUIRE(
-        test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.open.size() == 1; }); }));
+    REQUIRE(test::eventually(
+        [&] { return bench.watcher->get([](SessionWatcher& w) { return w.open.size() == 1; }); }));
     for (int i = 0; i < 20; ++i) {
       REQUIRE(test::eventually([&] { return clock->sleepers() >= 2; }));
       clock->advance(minute);
     }
-    bench.watcher->get([](Watcher& w) {
-      w.open.front()(Bench::password("orchid"));
+    bench.watcher->get([](SessionWatcher& w) {
+      w.open.front()(SessionBench::password("orchid"));
       return 0;
     });
     CHECK(bench.watcher->reaches(SessionStage::Live));
@@ -163,7 +167,7 @@ TEST_CASE("A peer that takes the connection and says nothing is given up; a ques
 }
 
 TEST_CASE("A lost line is tried again with growing delays, and comes back", "[session]") {
-  Bench bench(plan());
+  SessionBench bench(plan());
   auto clock = std::make_shared<ManualClock>();
   bench.config.reconnect.first = std::chrono::seconds(1);
   bench.config.reconnect.longest = std::chrono::seconds(5);
@@ -173,15 +177,15 @@ TEST_CASE("A lost line is tried again with growing delays, and comes back", "[se
   for (std::size_t i = 1; i <= 5; ++i) {
     REQUIRE(test::eventually([&] {
       return bench.watcher->get(
-          [&](Watcher& w) { return w.delays.size() == i && w.status.stage == SessionStage::Waiting; });
+          [&](SessionWatcher& w) { return w.delays.size() == i && w.status.stage == SessionStage::Waiting; });
     }));
-    const auto delay = bench.watcher->get([](Watcher& w) { return w.delays.back(); });
+    const auto delay = bench.watcher->get([](SessionWatcher& w) { return w.delays.back(); });
     // The figures sleep as well; the second sleeper is the delay.
     REQUIRE(test::eventually([&] { return clock->sleepers() >= 2; }));
     if (i == 5) bench.console.start(true);
     clock->advance(delay + std::chrono::milliseconds(1));
   }
-  CHECK(bench.watcher->get([](Watcher& w) { return w.delays; }) ==
+  CHECK(bench.watcher->get([](SessionWatcher& w) { return w.delays; }) ==
         std::vector<std::chrono::nanoseconds>{std::chrono::seconds(1), std::chrono::seconds(1),
                                               std::chrono::seconds(2), std::chrono::seconds(4),
                                               std::chrono::seconds(5)});
@@ -191,14 +195,16 @@ TEST_CASE("A lost line is tried again with growing delays, and comes back", "[se
 
 TEST_CASE("A lost line that comes back signs in with what was typed, and asks when that is wrong by now",
           "[session]") {
-  Bench bench(plan("orchid"));
+  SessionBench bench(plan("orchid"));
   bench.config.reconnect.first = std::chrono::milliseconds(1);
   Answer right;
   right.accepted = true, right.password = "orchid";
   bench.watcher->replies = {right};
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
-  const auto questions = [&] { return bench.watcher->get([](Watcher& w) { return w.questions.size(); }); };
+  const auto questions = [&] {
+    return bench.watcher->get([](SessionWatcher& w) { return w.questions.size(); });
+  };
   CHECK(questions() == 1);
   bench.console.stop();
   REQUIRE(bench.watcher->reaches(SessionStage::Waiting));
@@ -213,7 +219,7 @@ TEST_CASE("A lost line that comes back signs in with what was typed, and asks wh
   lab::Console changed(bench.runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), other);
   changed.start(true);
   REQUIRE(test::eventually([&] { return questions() == 2; }));
-  CHECK(bench.watcher->get([](Watcher& w) { return w.questions.back().again; }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) { return w.questions.back().again; }));
   bench.session->end();
   CHECK(bench.watcher->reaches(SessionStage::Ended));
   changed.stop();
@@ -262,7 +268,7 @@ TEST_CASE("What was typed and worked answers no other kind of sign-in by itself,
 }
 
 TEST_CASE("retry() does not wait for the delay; end() ends the waiting", "[session]") {
-  Bench bench(plan());
+  SessionBench bench(plan());
   auto clock = std::make_shared<ManualClock>();
   bench.open(clock);
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
@@ -278,7 +284,7 @@ TEST_CASE("retry() does not wait for the delay; end() ends the waiting", "[sessi
 }
 
 TEST_CASE("Looking only sends nothing that changes the machine", "[session]") {
-  Bench bench(plan());
+  SessionBench bench(plan());
   bench.config.viewOnly = true;
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));

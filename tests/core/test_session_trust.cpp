@@ -58,13 +58,13 @@ struct Impostor {
   }
   bool refused() {
     return test::eventually([&] {
-      return bench.watcher->get([](Watcher& w) { return w.status.problem == ErrorKind::NotTrusted; });
+      return bench.watcher->get([](SessionWatcher& w) { return w.status.problem == ErrorKind::NotTrusted; });
     });
   }
   std::string peer;
   std::shared_ptr<MemoryTrust> trust = std::make_shared<MemoryTrust>();
   std::atomic<int> asked = 0;
-  Bench bench;
+  SessionBench bench;
 };
 
 lab::ConsolePlan impostorPlan(const std::string& kind) {
@@ -88,7 +88,7 @@ TEST_CASE("A line that was sealed is not continued in clear without a question, 
   impostor.bench.open();
   REQUIRE(impostor.refused());
   CHECK(impostor.asked == 0);
-  impostor.bench.watcher->get([&](Watcher& w) {
+  impostor.bench.watcher->get([&](SessionWatcher& w) {
     REQUIRE(w.questions.size() == 1);
     CHECK(w.questions[0].kind == Question::Kind::Unsealed);
     CHECK(w.questions[0].pinned == "ab:cd");
@@ -101,11 +101,11 @@ TEST_CASE("Going on in clear is possible, but then the password is asked, not ta
   Impostor impostor(impostorPlan("VNC password"));
   Answer goOn;
   goOn.accepted = true;
-  impostor.bench.watcher->replies = {goOn, Bench::password("orchid")};
+  impostor.bench.watcher->replies = {goOn, SessionBench::password("orchid")};
   impostor.bench.open();
   REQUIRE(impostor.bench.watcher->reaches(SessionStage::Live));
   CHECK(impostor.asked == 1);  // looked for, and not found for this use
-  CHECK(impostor.bench.watcher->get([](Watcher& w) { return w.questions.size() == 2; }));
+  CHECK(impostor.bench.watcher->get([](SessionWatcher& w) { return w.questions.size() == 2; }));
 }
 
 TEST_CASE("A kept secret answers only the kind of method that it was kept for", "[session]") {
@@ -124,25 +124,26 @@ TEST_CASE("A kept secret answers only the kind of method that it was kept for", 
 TEST_CASE("Only looking: keys, size and power stay here; several observers see the same", "[session]") {
   lab::ConsolePlan p = plan();
   p.options.power = true;
-  Bench bench(p);
+  SessionBench bench(p);
   bench.config.viewOnly = true;
   bench.open();
   REQUIRE(bench.watcher->reaches(SessionStage::Live));
-  auto second = std::make_shared<Watcher>();
+  auto second = std::make_shared<SessionWatcher>();
   bench.session->observe(second);
   REQUIRE(second->reaches(SessionStage::Live));  // told though it came late
   REQUIRE(test::eventually([&] {
-    return second->get([](Watcher& w) { return w.size == Size{1280, 800}; });
+    return second->get([](SessionWatcher& w) { return w.size == Size{1280, 800}; });
   }));
-  REQUIRE(test::eventually([&] { return bench.watcher->get([](Watcher& w) { return w.can.resize.can; }); }));
+  REQUIRE(test::eventually(
+      [&] { return bench.watcher->get([](SessionWatcher& w) { return w.can.resize.can; }); }));
   bench.session->requestSize({900, 600});
   bench.session->power(PowerWish::Reset);
   bench.session->setViewOnly(false);
   bench.session->requestSize({1000, 700});
   REQUIRE(test::eventually([&] {
-    return second->get([](Watcher& w) { return w.size == Size{1000, 700}; });
+    return second->get([](SessionWatcher& w) { return w.size == Size{1000, 700}; });
   }));
-  CHECK(bench.watcher->get([](Watcher& w) { return w.size == Size{1000, 700}; }));
+  CHECK(bench.watcher->get([](SessionWatcher& w) { return w.size == Size{1000, 700}; }));
   bench.console.withGuest([](lab::Guest& g) { CHECK(g.phase() == lab::Phase::Desktop); });
   bench.session->stopObserving(second);
 }

@@ -7,7 +7,7 @@ using namespace kw::test;
 
 TEST_CASE("SPICE: the whole picture, also byte by byte; a ticket opens or not", "[spice]") {
   const bool trickle = GENERATE(false, true);
-  Bench bench(trickle);
+  SpiceBench bench(trickle);
   bench.server.password = bench.client.password = "fern";
   bench.open();
   REQUIRE(bench.live());
@@ -20,7 +20,7 @@ TEST_CASE("SPICE: the whole picture, also byte by byte; a ticket opens or not", 
 }
 
 TEST_CASE("SPICE: a wrong ticket is a sign-in that failed", "[spice]") {
-  Bench bench;
+  SpiceBench bench;
   bench.server.password = "fern";
   bench.client.password = GENERATE("", "moss");
   bench.open();
@@ -29,7 +29,7 @@ TEST_CASE("SPICE: a wrong ticket is a sign-in that failed", "[spice]") {
 }
 
 TEST_CASE("SPICE: keys, pointer, clipboard, pointer shape, screens", "[spice]") {
-  Bench bench;
+  SpiceBench bench;
   bench.open();
   REQUIRE(bench.live());
   REQUIRE(bench.until([&] { return bench.channels.size() == 4 && bench.seen.peer.screens; }));
@@ -76,7 +76,7 @@ TEST_CASE("SPICE: keys, pointer, clipboard, pointer shape, screens", "[spice]") 
 
 TEST_CASE("SPICE: sound that is switched on while it plays is heard from then on, and not after it is off",
           "[spice]") {
-  Bench bench;
+  SpiceBench bench;
   bench.server.sound = true;
   bench.client.sound = false;
   bench.open();
@@ -106,7 +106,7 @@ TEST_CASE("SPICE: sound that is switched on while it plays is heard from then on
 }
 
 TEST_CASE("SPICE: a stream of pictures is shown nearly as it was", "[spice]") {
-  Bench bench;
+  SpiceBench bench;
   bench.server.stream = true;
   bench.open();
   REQUIRE(bench.live());
@@ -124,7 +124,7 @@ TEST_CASE("SPICE: every packing shows the same picture", "[spice]") {
                                       {P::Quic, "QUIC"},
                                       {P::Jpeg, "JPEG"}}) {
     INFO(form);
-    Bench bench;
+    SpiceBench bench;
     bench.server.packing = packing;
     bench.open();
     REQUIRE(bench.live());
@@ -142,7 +142,7 @@ TEST_CASE("SPICE: every packing shows the same picture", "[spice]") {
 }
 
 TEST_CASE("SPICE: a JPEG brings its alpha along", "[spice]") {
-  Screen1 s;
+  OneScreen s;
   s.surface(0, 8, 4);
   s.display.take(msg::kDrawFill, fillMessage({0, 0, 8, 4}, 0xffffff));
   Framebuffer black({8, 4});
@@ -169,7 +169,7 @@ TEST_CASE("SPICE: a JPEG brings its alpha along", "[spice]") {
 }
 
 TEST_CASE("SPICE: a hostile host ends in a clear error, without memory", "[spice]") {
-  Screen1 s;
+  OneScreen s;
   CHECK(breaks([&] { s.display.take(msg::kDrawFill, fillMessage({0, 0, 2, 2}, 0)); }));  // no surface
   CHECK(breaks([&] { s.surface(0, 100000, 100000); }));
   CHECK(breaks([&] { s.surface(0, 16000, 16000); }));
@@ -177,7 +177,7 @@ TEST_CASE("SPICE: a hostile host ends in a clear error, without memory", "[spice
   CHECK(breaks([&] {
     for (std::uint32_t i = 1; i < 6000; ++i) s.surface(i, 1, 1);
   }));
-  Screen1 t;
+  OneScreen t;
   t.surface(0, 4, 4);
   LittleWriter clip;
   clip.u32(0);

@@ -6,7 +6,7 @@ using namespace kw::spice;
 using namespace kw::test;
 
 TEST_CASE("SPICE drawing: fills, raster operations, clips, copies, brushes and masks", "[spice]") {
-  Screen1 s;
+  OneScreen s;
   s.surface(0, 8, 4);
   s.display.take(msg::kDrawFill, fillMessage({0, 0, 8, 4}, 0x102030));
   CHECK(s.at(7, 3) == rgb(0x10, 0x20, 0x30));
@@ -80,7 +80,7 @@ TEST_CASE("SPICE strokes: dashes go on around corners, and may begin with a gap"
     return out.take();
   };
   const auto shown = [&](unsigned flags, const std::vector<int>& style) {
-    Screen1 s;
+    OneScreen s;
     s.surface(0, 8, 4);
     s.display.take(msg::kDrawStroke, stroke(flags, style));
     std::string row, column;
@@ -122,7 +122,7 @@ TEST_CASE("SPICE compositions: operators, masks, repeats and transforms", "[spic
     return out.take();
   };
   const auto drawn = [&](const Wish& wish) {
-    Screen1 s;
+    OneScreen s;
     s.surface(0, 4, 2);
     s.display.take(msg::kDrawFill, fillMessage({0, 0, 4, 2}, 0xffffff));
     s.display.take(msg::kDrawComposite, message(wish));
@@ -163,7 +163,7 @@ TEST_CASE("SPICE: the 256 raster operations follow their code", "[spice]") {
 }
 
 TEST_CASE("SPICE: an image without pixels is refused before anything is drawn from it", "[spice]") {
-  Screen1 s;
+  OneScreen s;
   s.surface(0, 8, 4);
   s.surface(7, 0, 0);
   LittleWriter out;

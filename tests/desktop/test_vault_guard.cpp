@@ -41,6 +41,7 @@ TEST_CASE("Kept passwords are locked when nobody touches the window for a while,
 TEST_CASE("Kept passwords are locked by hand from the menu, and only where a passphrase opens them again",
           "[window]") {
   WindowBench bench(1);
+  bench.open();
   const auto action = [&](const QString& text) -> QAction* {
     for (QAction* a : bench.window->findChildren<QAction*>())
       if (a->text().remove('&') == text) return a;
