@@ -116,9 +116,9 @@ QTreeView#journal::item, QTreeView#journal::item:selected { padding: 5px 4px 5px
 QTreeView::branch:selected { background: @calm; }
 QMenu::item:disabled { color: @quiet; }
 QMenu::separator { height: 1px; background: @line; margin: 5px 8px; }
-QLineEdit, QComboBox, QSpinBox, QPlainTextEdit { background: @field; border: 1px solid @line; border-radius: 6px;
+QLineEdit, QComboBox, QAbstractSpinBox, QPlainTextEdit { background: @field; border: 1px solid @line; border-radius: 6px;
   padding: 6px 10px; selection-background-color: @copper; }
-QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QPlainTextEdit:focus { border: 1px solid @copper; }
+QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus, QPlainTextEdit:focus { border: 1px solid @copper; }
 QComboBox::drop-down { border: none; width: 22px; }
 QComboBox::down-arrow { image: url(:/icons/choose.svg); width: 12px; height: 12px; }
 QComboBox QAbstractItemView { background: @raised; border: 1px solid @line; selection-background-color: @copper;

@@ -47,12 +47,15 @@ PassPanel::PassPanel(QWidget* parent) : QWidget(parent) {
   hours_->setValue(2);
   hours_->setSuffix(tr(" h"));
   hours_->setAccessibleName(tr("Hours"));
+  hours_->setButtonSymbols(QAbstractSpinBox::NoButtons);
   uses_ = new QSpinBox(this);
   uses_->setObjectName("passUses");
   uses_->setRange(0, 10000);
-  uses_->setSpecialValueText(tr("any number of uses"));
+  uses_->setSpecialValueText(tr("any uses"));
   uses_->setSuffix(tr(" uses"));
   uses_->setAccessibleName(tr("How often it opens"));
+  uses_->setToolTip(tr("How often it opens; 0: any number"));
+  uses_->setButtonSymbols(QAbstractSpinBox::NoButtons);
   note_ = new QLineEdit(this);
   note_->setPlaceholderText(tr("For whom"));
   note_->setAccessibleName(tr("For whom"));
