@@ -25,6 +25,7 @@ struct GateOptions {
   std::string certificateFile, keyFile;  ///< PEM; empty: self-made at the first start
   std::size_t mostConnections = 4000;
   GateLimits limits;
+  std::uint64_t recordingBytes = std::uint64_t{512} << 20;  ///< of one file; a long visit goes on in another
   /// Sites that may show the page in a frame of theirs: "https://wiki.example". None: nobody may.
   std::vector<std::string> embedders;
   GateStore::StoreSignIn storeSignIn;  ///< for accounts of the team's database

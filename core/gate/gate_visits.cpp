@@ -50,6 +50,7 @@ std::shared_ptr<Room> Gate::State::roomFor(Id way, const Person& person) {
   plan.record = [this, machine, label = plan.label](bool picture) {
     return std::make_unique<RecordingWriter>(recordings(), machine, label, picture);
   };
+  plan.recordingBytes = options.recordingBytes;
   plan.changed = [this] { wake(); };
   plan.over = [this](Id id) {
     rooms.erase(id);

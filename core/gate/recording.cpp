@@ -52,6 +52,20 @@ std::string fileNameFor(std::int64_t now) {
   return std::string(text) + "-" + random + kEnding;
 }
 
+/// False for what is none; fields of a wrong kind are none, too.
+bool readHead(const nlohmann::json& head, RecordingFacts& facts) {
+  try {
+    if (head.at("recording").get<int>() != 1) return false;
+    facts.machine = head.at("machine").get<std::string>();
+    facts.label = head.at("label").get<std::string>();
+    facts.began = head.at("began").get<std::int64_t>();
+    facts.picture = head.at("picture").get<bool>();
+    return true;
+  } catch (const nlohmann::json::exception&) {
+    return false;
+  }
+}
+
 /// The last record, when it says that the recording is whole.
 void readEnd(std::ifstream& in, std::uint64_t size, RecordingFacts& facts) {
   const std::uint64_t tail = std::min<std::uint64_t>(size, kMostHeadLine);
@@ -119,10 +133,7 @@ void RecordingWriter::note(const std::string& person) {
   if (std::find(people_.begin(), people_.end(), person) == people_.end()) people_.push_back(person);
 }
 
-void RecordingWriter::add(RecordedKind kind, std::uint32_t ms, ByteView bytes) {
-  if (size_ + bytes.size() > kMostBytes) noFile("the recording has become too long", name_);
-  put(kind, ms, bytes);
-}
+void RecordingWriter::add(RecordedKind kind, std::uint32_t ms, ByteView bytes) { put(kind, ms, bytes); }
 
 void RecordingWriter::put(RecordedKind kind, std::uint32_t ms, ByteView bytes) {
   last_ = std::max(last_, ms);
@@ -148,11 +159,7 @@ std::vector<RecordingFacts> recordingsIn(const std::filesystem::path& folder) {
     in.read(line.data(), static_cast<std::streamsize>(line.size()));
     line.resize(static_cast<std::size_t>(in.gcount()));
     const auto head = nlohmann::json::parse(line.substr(0, line.find('\n')), nullptr, false);
-    if (!head.is_object() || head.value("recording", 0) != 1) continue;
-    facts.machine = head.value("machine", "");
-    facts.label = head.value("label", "");
-    facts.began = head.value("began", std::int64_t{0});
-    facts.picture = head.value("picture", false);
+    if (!readHead(head, facts)) continue;
     facts.bytes = entry.file_size(ignored);
     readEnd(in, facts.bytes, facts);
     out.push_back(std::move(facts));

@@ -31,8 +31,6 @@ enum class RecordedKind : std::uint8_t {
 /// One file that grows. Not thread-safe.
 class RecordingWriter {
  public:
-  static constexpr std::uint64_t kMostBytes = std::uint64_t{2} << 30;
-
   /// Throws Error{Local} when there can be no file.
   RecordingWriter(const std::filesystem::path& folder, const std::string& machine, const std::string& label,
                   bool picture);
@@ -40,10 +38,10 @@ class RecordingWriter {
   RecordingWriter(const RecordingWriter&) = delete;
   RecordingWriter& operator=(const RecordingWriter&) = delete;
 
-  /// `ms` since it began; never less than before. Throws Error{Local} when the disk is full or the file has
-  /// become too long.
+  /// `ms` since it began; never less than before. Throws Error{Local} when the disk is full.
   void add(RecordedKind kind, std::uint32_t ms, ByteView bytes);
   void note(const std::string& person);
+  [[nodiscard]] std::uint64_t size() const { return size_; }
   [[nodiscard]] const std::string& file() const { return name_; }
 
  private:

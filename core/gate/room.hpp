@@ -43,6 +43,7 @@ class Room : public std::enable_shared_from_this<Room> {
     bool keptPasswords = true;
     /// A new file for what is shown. Throws Error{Local} when there can be none.
     std::function<std::unique_ptr<RecordingWriter>(bool picture)> record;
+    std::uint64_t recordingBytes = 0;  ///< then the recording goes on in another file
   };
   explicit Room(Plan plan);
   ~Room();
@@ -116,6 +117,8 @@ class Room : public std::enable_shared_from_this<Room> {
   /// The session is another one now.
   void recordAnew();
   void recordingFailed(const std::string& why);
+  /// The file is as long as one may be.
+  void recordingFull();
   /// Everybody who is shown something: visitors, and what records.
   void forAllShown(const std::function<void(Visitor&)>& what);
   [[nodiscard]] Json screensJson() const;

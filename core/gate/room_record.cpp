@@ -53,6 +53,8 @@ class Room::Recorder : public std::enable_shared_from_this<Room::Recorder> {
     const auto ms = std::chrono::duration_cast<std::chrono::milliseconds>(systemClock()->now() - began_);
     try {
       file_->add(kind, static_cast<std::uint32_t>(ms.count()), bytes);
+      if (file_->size() > looker->room.plan_.recordingBytes && !std::exchange(full_, true))
+        looker->room.recordingFull();
     } catch (const Error& e) {
       file_.reset();
       looker->room.recordingFailed(e.what());
@@ -127,6 +129,7 @@ class Room::Recorder : public std::enable_shared_from_this<Room::Recorder> {
 
   std::unique_ptr<RecordingWriter> file_;
   TimePoint began_;
+  bool full_ = false;
 };
 
 void Room::forAllShown(const std::function<void(Visitor&)>& what) {
@@ -173,6 +176,15 @@ void Room::recordingFailed(const std::string& why) {
   plan_.audit("", "", "recording failed", {{"machine", plan_.machine}, {"why", why}});
   post(plan_.strand, [weak = weak_from_this(), why] {
     if (const auto room = weak.lock()) room->endAll("visits here are recorded, and that failed: " + why);
+  });
+}
+
+void Room::recordingFull() {
+  post(plan_.strand, [weak = weak_from_this(), full = std::weak_ptr<Recorder>(recorder_)] {
+    const auto room = weak.lock();
+    if (!room || room->recorder_ != full.lock()) return;
+    room->dropRecorder();
+    room->checkRecording();
   });
 }
 

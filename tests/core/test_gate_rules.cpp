@@ -247,6 +247,26 @@ TEST_CASE("A recording that cannot be written ends the visit, since it must be r
   });
 }
 
+TEST_CASE("A recording that is as long as one may be goes on in another file; the visit goes on", "[gate]") {
+  GateOptions options;
+  options.recordingBytes = 2000;
+  GateBench b("", {}, options, {{"gate.record", "on"}});
+  const std::string duty = b.signIn("duty", "duty-at-the-gate");
+  const auto folder = b.folder.path / "gate" / "recordings";
+  runToEnd([&]() -> Task<void> {
+    const auto visitor = co_await b.page("/visit?way=" + std::to_string(b.way), duty);
+    co_await GateBench::until(visitor, "\"size\"");
+    for (int i = 0; i < 500 && recordingsIn(folder).size() < 3; ++i)
+      co_await systemClock()->sleep(std::chrono::milliseconds(20));
+    CHECK(recordingsIn(folder).size() >= 3);
+    const bool alive = co_await comes(visitor, "pong");
+    CHECK(alive);
+  });
+  int whole = 0;
+  for (const RecordingFacts& f : recordingsIn(folder)) whole += f.lasted >= 0 && f.people == "duty" ? 1 : 0;
+  CHECK(whole >= 2);
+}
+
 TEST_CASE("Recordings: cut off, foreign and damaged files", "[gate]") {
   TemporaryFolder folder;
   std::string name;
@@ -272,6 +292,9 @@ TEST_CASE("Recordings: cut off, foreign and damaged files", "[gate]") {
   }
   std::ofstream(folder.path / "other.kwr") << "something else\n";
   std::ofstream(folder.path / "list.kwr") << "[1,2,3]\n";
+  std::ofstream(folder.path / "kinds.kwr")
+      << R"({"recording":1,"machine":7,"label":"x","began":1,"picture":true})"
+      << "\n";
   std::filesystem::remove(folder.path / "cut.kwr");
   CHECK(recordingsIn(folder.path).size() == 1);
   CHECK_THROWS_AS(recordingPart(folder.path, "none.kwr", 0, 10), Error);
