@@ -88,6 +88,8 @@ TEST_CASE("Where it is asked first, a newcomer sees nothing until whoever has th
     co_await again->sendText("{\"letIn\":" + numberIn(knock) + "}");
     const bool opened = co_await comes(again, "\"all\":3");
     CHECK_FALSE(opened);
+    const auto soFar = auditWords(b);
+    CHECK(std::find(soFar.begin(), soFar.end(), "lets in") == soFar.end());
     co_await first->sendText("{\"letIn\":" + numberIn(knock) + "}");
     co_await GateBench::until(second, "\"people\"");
     co_await GateBench::until(first, "\"all\":3");
