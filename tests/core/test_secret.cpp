@@ -3,6 +3,8 @@
 #include <sys/mman.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <array>
 #include <fstream>
 
 #include "base/secret.hpp"
@@ -13,13 +15,15 @@ using namespace kw;
 namespace {
 
 /// Whether this process holds the words anywhere that may be read and written, but for where they are looked
-/// for from. The words come in two parts, so that looking leaves none.
+/// for from. The words come in two parts, so that looking leaves none. However large a region is, it is read:
+/// the heap of a program that has run a while is larger than any piece.
 int placesOf(const std::string& first, const std::string& second) {
-  constexpr std::size_t kMost = std::size_t{64} << 20;
+  constexpr std::size_t kPiece = std::size_t{16} << 20;
+  constexpr std::size_t kNobodysHeap = std::size_t{64} << 30;  // a sanitizer's shadow
   const int memory = open("/proc/self/mem", O_RDONLY | O_CLOEXEC);
   // Outside the heap, and passed over itself.
   auto* copy =
-      static_cast<char*>(mmap(nullptr, kMost, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0));
+      static_cast<char*>(mmap(nullptr, kPiece, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0));
   REQUIRE(memory >= 0);
   REQUIRE(copy != MAP_FAILED);
   std::vector<std::pair<std::size_t, std::size_t>> regions;
@@ -37,15 +41,28 @@ int placesOf(const std::string& first, const std::string& second) {
   }
   int found = 0;
   const auto own = reinterpret_cast<std::size_t>(copy);
+  const std::size_t overlap = first.size() + second.size() - 1;
+  const auto lookThrough = [&](std::size_t from, std::size_t to) {
+    while (to - from > overlap) {
+      const ssize_t got = pread(memory, copy, std::min(kPiece, to - from), static_cast<off_t>(from));
+      if (got <= static_cast<ssize_t>(overlap)) return;
+      const std::string_view text(copy, static_cast<std::size_t>(got));
+      for (auto at = text.find(first); at != std::string_view::npos; at = text.find(first, at + 1))
+        if (text.substr(at + first.size()).starts_with(second)) ++found;
+      from += text.size() - overlap;
+    }
+  };
   for (const auto& [from, to] : regions) {
-    if ((from < own + kMost && own < to) || to - from > kMost) continue;
-    const ssize_t got = pread(memory, copy, to - from, static_cast<off_t>(from));
-    if (got <= 0) continue;
-    const std::string_view text(copy, static_cast<std::size_t>(got));
-    for (auto at = text.find(first); at != std::string_view::npos; at = text.find(first, at + 1))
-      if (text.substr(at + first.size()).starts_with(second)) ++found;
+    if (to - from > kNobodysHeap) continue;
+    // The system joins neighbouring regions: what lies beside the copy is looked through, the copy is not.
+    if (from < own + kPiece && own < to) {
+      if (from < own) lookThrough(from, own);
+      if (own + kPiece < to) lookThrough(own + kPiece, to);
+    } else {
+      lookThrough(from, to);
+    }
   }
-  munmap(copy, kMost);
+  munmap(copy, kPiece);
   close(memory);
   return found;
 }
@@ -87,5 +104,20 @@ TEST_CASE("What a secret was made of is wiped, and its place when the last copy 
     CHECK(placesOf(first, second) == 1);
     CHECK(typed.empty());  // NOLINT: that it is wiped is what is tested
   }
+  CHECK(placesOf(first, second) == 0);
+}
+
+TEST_CASE("A secret is found, and found wiped, in a large heap, too", "[secret]") {
+  // Small pieces, which the allocator takes from one growing heap: more than a hundred mebibytes of it.
+  std::vector<std::unique_ptr<std::array<char, 4096>>> heap;
+  for (int i = 0; i < 30'000; ++i) heap.push_back(std::make_unique<std::array<char, 4096>>());
+  const std::string first = "riddle-" + std::to_string(getpid()),
+                    second = "-and-sieve-behind-the-potting-shed";
+  REQUIRE(placesOf(first, second) == 0);
+  std::string typed;
+  typed.reserve(128);
+  typed.append("words: ").append(first).append(second);
+  CHECK(placesOf(first, second) == 1);
+  { const Secret kept = std::move(typed); }
   CHECK(placesOf(first, second) == 0);
 }
