@@ -5,6 +5,7 @@
 #include <ctime>
 #include <iostream>
 #include <nlohmann/json.hpp>
+#include <set>
 
 #include "base/file.hpp"
 #include "cli/live.hpp"
@@ -15,6 +16,7 @@
 #include "record/agreed.hpp"
 #include "record/catalogue.hpp"
 #include "route/sign_in_source.hpp"
+#include "route/team_bundle.hpp"
 
 namespace kw::cli {
 
@@ -43,6 +45,7 @@ OpeningTools toolsWithVault() {
   if (!tools.vault->isOpen())
     throw Error(ErrorKind::Local, "kept passwords are locked by a passphrase")
         .withCure("Unlock them in the window, or take the passphrase away there.");
+  publishDesk(tools);
   return tools;
 }
 
@@ -88,6 +91,7 @@ int keep(const Wish& wish, bool isNew) {
   if (wish.expires) c.expires = *wish.expires;
   SecretBundle secrets = isNew ? SecretBundle{} : keptBundle(tools, c.id).value_or(SecretBundle{});
   takeSecrets(wish, secrets);
+  if (hasSecrets(wish) && !wish.expires) c.expires = expiryAfterChange(c);
   tools.store->commit((isNew ? "add credential " : "change credential ") + c.name,
                       [&](StoreWriter& w) { w.put(c); });
   if (hasSecrets(wish)) keepBundle(tools, c.id, secrets);
@@ -139,6 +143,45 @@ int show(const std::string& name, bool code) {
   const std::time_t now = std::time(nullptr);
   std::cout << timeCode(secrets->codeSecret, now) << "\n";
   std::cerr << "good for " << codeSecondsLeft(now) << " s\n";
+  return kDone;
+}
+
+/// Who of the team holds it, in words.
+std::string teamWords(const OpeningTools& tools, Id credential) {
+  std::string out;
+  for (const Teammate& t : teammatesOf(tools, credential)) {
+    out += t.account + (t.me ? " (you)" : "") + "\t" + (t.holds ? "holds it" : "does not hold it");
+    if (t.without > 0) out += ", " + std::to_string(t.without) + " computer(s) of theirs cannot open it yet";
+    if (!t.newDesk.empty()) out += ", a new computer: " + t.newDesk;
+    out += "\t" + t.mark + "\n";
+  }
+  return out;
+}
+
+struct ShareWish {
+  std::string name;
+  std::vector<std::string> with, without;
+  bool theirs = false;
+};
+
+int share(const ShareWish& wish) {
+  const OpeningTools tools = toolsWithVault();
+  Credential c = credentialOrThrow(*tools.store, wish.name);
+  std::set<std::string> holders;
+  for (const Teammate& t : teammatesOf(tools, c.id))
+    if (t.holds && !t.me) holders.insert(t.account);
+  const std::set<std::string> before = holders;
+  for (const std::string& account : wish.without)
+    if (holders.erase(account) == 0) throw Error(ErrorKind::Local, account + " does not hold it", account);
+  for (const std::string& account : wish.with) {
+    if (wish.theirs) believe(tools, account);
+    holders.insert(account);
+  }
+  if (!wish.with.empty() || !wish.without.empty()) {
+    shareBundle(tools, c.id, holders);
+    if (!wish.without.empty()) markToBeChanged(*tools.store, c, wish.without.front());
+  }
+  std::cout << teamWords(tools, c.id);
   return kDone;
 }
 
@@ -236,6 +279,18 @@ void addCredentialVerbs(CLI::App& app, Chosen& chosen) {
     verb->add_option("name", *name, "Its name")->required();
     verb->add_flag("--code", *code, "Print the code of its second factor that is good now");
     verb->callback([name, code, &chosen] { chosen = [name, code] { return show(*name, *code); }; });
+  }
+  {
+    auto wish = std::make_shared<ShareWish>();
+    auto* verb = all->add_subcommand(
+        "share", "Who of the team holds its secrets, with the marks of their keys; gives and takes away");
+    verb->add_option("name", wish->name, "Its name")->required();
+    verb->add_option("--with", wish->with, "Accounts of the database that shall hold it, too");
+    verb->add_option("--without", wish->without,
+                     "Accounts that shall hold it no more; it is to be changed then, since they knew it");
+    verb->add_flag("--theirs", wish->theirs,
+                   "New computers of the accounts of --with are theirs: you compared the marks");
+    verb->callback([wish, &chosen] { chosen = [wish] { return share(*wish); }; });
   }
   {
     auto* verb = all->add_subcommand("remove", "Remove one with its secrets");

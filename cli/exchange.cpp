@@ -7,6 +7,7 @@
 #include "cli/verbs.hpp"
 #include "credential/sealed_file.hpp"
 #include "exchange/table.hpp"
+#include "route/team_bundle.hpp"
 
 namespace kw::cli {
 
@@ -132,7 +133,8 @@ int exportFile(const std::string& file, std::string kindName, const std::string&
 
 int initStore(const std::string& place) {
   openStore(place, true);
-  std::cout << "ready; for each desk: export KETTLE_STORE=" << place << "\n";
+  std::cout << "ready; for each desk: export KETTLE_STORE=" << place << "\n"
+            << "for each account of a colleague, in the database: GRANT kettle_people TO name\n";
   return kDone;
 }
 
@@ -190,12 +192,18 @@ int storeInfo() {
 }
 
 int copyStore(const std::string& from, const std::string& to) {
-  const auto source = openStore(from);
-  const auto target = openStore(to, true);
-  target->fillFrom(*source);
-  const Snapshot s = target->load();
+  OpeningTools source, target;
+  source.store = openStore(from);
+  target.store = openStore(to, true);
+  source.vault = target.vault = openVault(configFolder());
+  target.store->fillFrom(*source.store);
+  if (!source.vault->isOpen() && hasTeam(source))
+    std::cerr << "kept passwords are locked by a passphrase: what others share with you was not copied\n";
+  const int shared = copyShared(source, target);
+  const Snapshot s = target.store->load();
   std::cout << "copied " << s.machines.size() << " machines, " << s.endpoints.size() << " ways in, "
             << s.hosts.size() << " hosts\n";
+  if (shared > 0) std::cout << "what others share with you is your own there: " << shared << "\n";
   return kDone;
 }
 

@@ -17,10 +17,11 @@ constexpr std::size_t kTag = crypto_aead_xchacha20poly1305_ietf_ABYTES;
 constexpr char kMagic[] = "KWVAULT1";  // then: 'k' and the key, or 'p', salt and the sealed key
 constexpr std::size_t kMagicSize = 8;
 
-/// Key bytes in memory that is locked, guarded and wiped.
+/// Key bytes in memory that is locked, guarded and wiped; those of a desk's pair are as long.
 class LockedKey {
  public:
   LockedKey() : bytes_(static_cast<Byte*>(sodium_malloc(kKey))) {
+    static_assert(crypto_box_SECRETKEYBYTES == kKey && crypto_box_SEEDBYTES == kKey);
     if (bytes_ == nullptr) throw Error(ErrorKind::Local, "no locked memory for the vault key");
   }
   ~LockedKey() { sodium_free(bytes_); }
@@ -54,6 +55,25 @@ void deriveKey(const std::string& passphrase, const Byte* salt, LockedKey& key) 
                     crypto_pwhash_OPSLIMIT_INTERACTIVE, crypto_pwhash_MEMLIMIT_INTERACTIVE,
                     crypto_pwhash_ALG_ARGON2ID13) != 0)
     throw Error(ErrorKind::Local, "not enough memory to check the passphrase");
+}
+
+/// The length of what it is about, that, and the secret: what is sealed between desks.
+Bytes withAbout(std::string_view secret, const std::string& about) {
+  Bytes out(2 + about.size() + secret.size());
+  storeBe16(out.data(), static_cast<std::uint16_t>(about.size()));
+  std::copy(about.begin(), about.end(), out.begin() + 2);
+  std::copy(secret.begin(), secret.end(), out.begin() + static_cast<std::ptrdiff_t>(2 + about.size()));
+  return out;
+}
+
+std::optional<Secret> withoutAbout(Bytes& plain, const std::string& about) {
+  const std::string_view text(reinterpret_cast<const char*>(plain.data()), plain.size());
+  std::optional<Secret> out;
+  if (text.size() >= 2 + about.size() && loadBe16(plain.data()) == about.size() &&
+      text.substr(2, about.size()) == about)
+    out = Secret(text.substr(2 + about.size()));
+  sodium_memzero(plain.data(), plain.size());
+  return out;
 }
 
 class FileVault : public Vault {
@@ -112,6 +132,8 @@ class FileVault : public Vault {
     return true;
   }
 
+  std::filesystem::path folder() const override { return file_.parent_path(); }
+
   Bytes seal(std::string_view secret, const std::string& about) override {
     const std::lock_guard held(lock_);
     requireOpen();
@@ -127,7 +149,54 @@ class FileVault : public Vault {
     return out;
   }
 
+  Bytes publicKey() override {
+    const std::lock_guard held(lock_);
+    LockedKey secretKey;
+    return pair(secretKey);
+  }
+
+  Bytes sealFor(const Bytes& theirs, std::string_view secret, const std::string& about) override {
+    const std::lock_guard held(lock_);
+    LockedKey secretKey;
+    pair(secretKey);
+    Bytes plain = withAbout(secret, about);
+    Bytes out(crypto_box_NONCEBYTES + plain.size() + crypto_box_MACBYTES);
+    randombytes_buf(out.data(), crypto_box_NONCEBYTES);
+    const bool sealed = theirs.size() == crypto_box_PUBLICKEYBYTES &&
+                        crypto_box_easy(out.data() + crypto_box_NONCEBYTES, plain.data(), plain.size(),
+                                        out.data(), theirs.data(), secretKey.data()) == 0;
+    sodium_memzero(plain.data(), plain.size());
+    if (!sealed) throw Error(ErrorKind::Local, "this is no key that anything could be sealed for");
+    return out;
+  }
+
+  std::optional<Secret> unsealFrom(const Bytes& theirs, const Bytes& text,
+                                   const std::string& about) override {
+    const std::lock_guard held(lock_);
+    LockedKey secretKey;
+    pair(secretKey);
+    constexpr std::size_t kAround = crypto_box_NONCEBYTES + crypto_box_MACBYTES;
+    if (text.size() < kAround || theirs.size() != crypto_box_PUBLICKEYBYTES) return std::nullopt;
+    Bytes plain(text.size() - kAround);
+    if (crypto_box_open_easy(plain.data(), text.data() + crypto_box_NONCEBYTES,
+                             text.size() - crypto_box_NONCEBYTES, text.data(), theirs.data(),
+                             secretKey.data()) != 0)
+      return std::nullopt;
+    return withoutAbout(plain, about);
+  }
+
  private:
+  /// This desk's pair; gives the public half.
+  Bytes pair(LockedKey& secretKey) const {
+    requireOpen();
+    constexpr std::string_view kFor = "kettle window: between desks";
+    LockedKey seed;
+    crypto_generichash(seed.data(), kKey, viewOf(kFor).data(), kFor.size(), key_.data(), kKey);
+    Bytes out(crypto_box_PUBLICKEYBYTES);
+    crypto_box_seed_keypair(out.data(), secretKey.data(), seed.data());
+    return out;
+  }
+
   void requireOpen() const {
     if (!open_) throw Error(ErrorKind::Local, "the vault is locked; it needs its passphrase");
   }

@@ -1,60 +1,17 @@
 // The records of a team, in PostgreSQL: the same rows, versions and undo as the file, with an author for each
 // commit. One connection, made again when it was lost.
-#include <atomic>
 #include <mutex>
 #include <pqxx/pqxx>
-#include <thread>
 
+#include "record/postgres_schema.hpp"
+#include "record/postgres_team_secrets.hpp"
+#include "record/postgres_watch.hpp"
 #include "record/row_writer.hpp"
 
 namespace kw {
 
 namespace {
 
-/// What makes a schema of one version from the one before; the first begins from nothing.
-constexpr const char* kSteps[] = {R"sql(
-CREATE SCHEMA IF NOT EXISTS kettle;
-CREATE TABLE kettle.folder(id BIGSERIAL PRIMARY KEY, parent BIGINT NOT NULL, name TEXT NOT NULL, host TEXT NOT NULL,
-                           notes TEXT NOT NULL, version BIGINT NOT NULL);
-CREATE TABLE kettle.machine(id BIGSERIAL PRIMARY KEY, folder BIGINT NOT NULL, name TEXT NOT NULL, host TEXT NOT NULL,
-                            tags TEXT NOT NULL, notes TEXT NOT NULL, version BIGINT NOT NULL);
-CREATE TABLE kettle.endpoint(id BIGSERIAL PRIMARY KEY, machine BIGINT NOT NULL, label TEXT NOT NULL,
-                             address TEXT NOT NULL, position BIGINT NOT NULL, version BIGINT NOT NULL);
-CREATE TABLE kettle.host(id BIGSERIAL PRIMARY KEY, folder BIGINT NOT NULL, name TEXT NOT NULL, address TEXT NOT NULL,
-                         notes TEXT NOT NULL, version BIGINT NOT NULL);
-CREATE TABLE kettle.setting(id BIGSERIAL PRIMARY KEY, owner_kind BIGINT NOT NULL, owner BIGINT NOT NULL,
-                            key TEXT NOT NULL, value TEXT NOT NULL, version BIGINT NOT NULL,
-                            UNIQUE(owner_kind, owner, key));
-CREATE TABLE kettle.secret(owner_kind BIGINT NOT NULL, owner BIGINT NOT NULL, author TEXT NOT NULL,
-                           sealed BYTEA NOT NULL, PRIMARY KEY(owner_kind, owner, author));
-CREATE TABLE kettle.pin(peer TEXT PRIMARY KEY, sha256 TEXT NOT NULL, at TEXT NOT NULL);
-CREATE TABLE kettle.journal(id BIGSERIAL PRIMARY KEY, at TEXT NOT NULL, author TEXT NOT NULL, machine TEXT NOT NULL,
-                            text TEXT NOT NULL);
-CREATE TABLE kettle.history(id BIGSERIAL PRIMARY KEY, at TEXT NOT NULL, author TEXT NOT NULL, title TEXT NOT NULL,
-                            images JSONB NOT NULL, undone BOOLEAN NOT NULL DEFAULT FALSE);
-CREATE TABLE kettle.revision(number BIGINT NOT NULL, schema INTEGER NOT NULL);
-CREATE INDEX ON kettle.machine(folder);
-CREATE INDEX ON kettle.endpoint(machine);
-CREATE INDEX ON kettle.history(author, undone);
-INSERT INTO kettle.revision VALUES(1, 1);
-)sql",
-                                  R"sql(
-CREATE TABLE kettle.credential(id BIGSERIAL PRIMARY KEY, name TEXT NOT NULL UNIQUE, "user" TEXT NOT NULL,
-                               domain TEXT NOT NULL, notes TEXT NOT NULL, expires TEXT NOT NULL,
-                               version BIGINT NOT NULL);
-CREATE TABLE kettle.touched(revision BIGINT NOT NULL, tab TEXT NOT NULL, "row" BIGINT NOT NULL, kind INTEGER NOT NULL);
-CREATE INDEX ON kettle.touched(revision);
-)sql",
-                                  R"sql(
-ALTER TABLE kettle.journal ADD COLUMN told INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE kettle.journal ADD COLUMN visit TEXT NOT NULL DEFAULT '';
-UPDATE kettle.journal SET told=1, text=substr(text, 8) WHERE text LIKE 'opened %';
-UPDATE kettle.journal SET told=2, text=substr(text, 10) WHERE text LIKE 'trouble: %';
-UPDATE kettle.journal SET told=3, text=substr(text, 5) WHERE text LIKE 'log /%';
-UPDATE kettle.journal SET told=4 WHERE text='ended';
-)sql"};
-constexpr int kSchemaVersion = static_cast<int>(std::size(kSteps));
-constexpr std::int64_t kMakingLock = 0x6b6574746c65;  ///< two who make the schema at once take turns
 constexpr int kKeptRevisions = 1000;  ///< whose touched rows are known; who is farther behind loads all
 
 std::string valueText(const Json& value) {
@@ -105,8 +62,9 @@ class PostgresWriter : public RowWriter {
     return out;
   }
   void dropSecrets(Owner owner) override {
-    work_.exec_params("DELETE FROM kettle.secret WHERE owner_kind=$1 AND owner=$2",
-                      static_cast<int>(owner.kind), owner.id);
+    for (const char* table : {"secret", "copy"})
+      work_.exec_params(std::string("DELETE FROM kettle.") + table + " WHERE owner_kind=$1 AND owner=$2",
+                        static_cast<int>(owner.kind), owner.id);
   }
 
  private:
@@ -119,64 +77,19 @@ class PostgresWriter : public RowWriter {
   pqxx::work& work_;
 };
 
-/// A connection of its own that the database wakes.
-class PostgresWatch : public ChangeWatch {
- public:
-  PostgresWatch(std::string uri, std::function<void()> changed)
-      : uri_(std::move(uri)), changed_(std::move(changed)), thread_([this] { run(); }) {}
-  ~PostgresWatch() override {
-    stopped_ = true;
-    thread_.join();
-  }
-
- private:
-  class Receiver : public pqxx::notification_receiver {
-   public:
-    Receiver(pqxx::connection& c, const std::function<void()>& changed)
-        : pqxx::notification_receiver(c, kChannel), changed_(changed) {}
-    void operator()(const std::string&, int) override { changed_(); }
-
-   private:
-    const std::function<void()>& changed_;
-  };
-
-  void run() {
-    while (!stopped_) {
-      try {
-        pqxx::connection connection(uri_);
-        const Receiver receiver(connection, changed_);
-        changed_();  // what came while nobody listened
-        while (!stopped_) connection.await_notification(0, kLookMicroseconds);
-      } catch (const std::exception&) {
-        changed_();  // whoever looks now finds that the database is gone, and says so
-        for (int i = 0; i < 10 && !stopped_; ++i) std::this_thread::sleep_for(std::chrono::milliseconds(100));
-      }
-    }
-  }
-
-  static constexpr long kLookMicroseconds = 200'000;  ///< so soon the end of the watch is noticed
-  std::string uri_;
-  std::function<void()> changed_;
-  std::atomic<bool> stopped_ = false;
-  std::thread thread_;
-
- public:
-  static constexpr const char* kChannel = "kettle_changed";
-};
-
 class PostgresStore : public Store {
  public:
   PostgresStore(std::string uri, bool make) : uri_(std::move(uri)) {
     guarded([&](pqxx::connection& c) {
-      if (make) return prepare(c);
+      if (make) return preparePostgres(c, where());
       pqxx::work work(c);
-      if (work.exec("SELECT 1 FROM information_schema.schemata WHERE schema_name='kettle'").empty())
+      if (work.exec("SELECT 1 FROM pg_namespace WHERE nspname='kettle'").empty())
         throw Error(ErrorKind::Local, "this database holds no records of Kettle Window", where())
             .withCure("Make them once: kettle store init " + where());
       const int schema = work.exec1("SELECT schema FROM kettle.revision")[0].as<int>();
-      if (schema > kSchemaVersion)
+      if (schema > kPostgresSchema)
         throw Error(ErrorKind::Local, "these records were made by a newer Kettle Window", where());
-      if (schema < kSchemaVersion)
+      if (schema < kPostgresSchema)
         throw Error(ErrorKind::Local, "these records were made by an older Kettle Window", where())
             .withCure("Bring them up to date once, with the right to change tables: kettle store init " +
                       where());
@@ -236,7 +149,7 @@ class PostgresStore : public Store {
   }
 
   std::unique_ptr<ChangeWatch> watch(std::function<void()> changed) override {
-    return std::make_unique<PostgresWatch>(connectionText(), std::move(changed));
+    return watchPostgres(connectionText(), std::move(changed));
   }
 
   void commit(const std::string& title, const std::function<void(StoreWriter&)>& what) override {
@@ -352,6 +265,8 @@ class PostgresStore : public Store {
     });
   }
 
+  TeamSecrets* teamSecrets() override { return teamSecrets_.get(); }
+
   std::optional<std::string> pinned(const std::string& peer) override {
     return guarded([&](pqxx::connection& c) -> std::optional<std::string> {
       pqxx::nontransaction work(c);
@@ -456,7 +371,7 @@ class PostgresStore : public Store {
                                         ", " + std::to_string(t.row) + ", " + std::to_string(t.kind) + ")");
     if (!rows.empty()) work.exec0("INSERT INTO kettle.touched VALUES " + rows);
     work.exec_params("DELETE FROM kettle.touched WHERE revision <= $1", writer.version() - kKeptRevisions);
-    work.exec0(std::string("NOTIFY ") + PostgresWatch::kChannel);
+    work.exec0(std::string("NOTIFY ") + kPostgresChannel);
     work.commit();
   }
 
@@ -492,19 +407,6 @@ class PostgresStore : public Store {
            "connect_timeout=5&application_name=kettle-window";
   }
 
-  void prepare(pqxx::connection& c) {
-    pqxx::work work(c);
-    work.exec1("SELECT pg_advisory_xact_lock(" + std::to_string(kMakingLock) + ")");
-    int version = 0;
-    if (!work.exec("SELECT 1 FROM information_schema.schemata WHERE schema_name='kettle'").empty())
-      version = work.exec1("SELECT schema FROM kettle.revision")[0].as<int>();
-    if (version > kSchemaVersion)
-      throw Error(ErrorKind::Local, "these records were made by a newer Kettle Window", where());
-    for (int step = version; step < kSchemaVersion; ++step) work.exec(kSteps[step]);
-    work.exec_params("UPDATE kettle.revision SET schema=$1", kSchemaVersion);
-    work.commit();
-  }
-
   template <typename F>
   auto guarded(F what) -> decltype(what(std::declval<pqxx::connection&>())) {
     const std::lock_guard lock(mutex_);
@@ -521,7 +423,8 @@ class PostgresStore : public Store {
           .withCure("What is open goes on; it is tried again.");
     } catch (const pqxx::insufficient_privilege& e) {
       throw Error(ErrorKind::SignInFailed, "the database does not allow this: " + oneLine(e.what()), where())
-          .withCure("Ask whoever keeps the records for the right.");
+          .withCure(std::string("Ask whoever keeps the records for the right: GRANT ") + kPostgresPeople +
+                    " TO …");
     } catch (const pqxx::failure& e) {
       throw Error(ErrorKind::Local, "the records' database says: " + oneLine(e.what()), where());
     } catch (const Json::exception& e) {
@@ -536,6 +439,8 @@ class PostgresStore : public Store {
   std::string uri_;
   std::unique_ptr<pqxx::connection> connection_;
   std::mutex mutex_;
+  std::unique_ptr<TeamSecrets> teamSecrets_ =
+      postgresTeamSecrets([this](const std::function<void(pqxx::connection&)>& what) { guarded(what); });
 };
 
 }  // namespace

@@ -9,6 +9,7 @@
 #include "base/error.hpp"
 #include "record/history.hpp"
 #include "record/model.hpp"
+#include "record/team_secrets.hpp"
 
 namespace kw {
 
@@ -102,6 +103,8 @@ class Store {
   virtual void putSecret(Owner owner, const Bytes& sealedText) = 0;
   [[nodiscard]] virtual std::optional<Bytes> secret(Owner owner) = 0;
   virtual void removeSecret(Owner owner) = 0;
+  /// Secrets that several people hold; null where there is only one person (a file).
+  [[nodiscard]] virtual TeamSecrets* teamSecrets() { return nullptr; }
 
   [[nodiscard]] virtual std::optional<std::string> pinned(const std::string& peer) = 0;
   virtual void pin(const std::string& peer, const std::string& sha256) = 0;

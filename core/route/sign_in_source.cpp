@@ -6,6 +6,7 @@
 #include "record/agreed.hpp"
 #include "record/setting.hpp"
 #include "record/words.hpp"
+#include "route/team_bundle.hpp"
 #include "wire/child.hpp"
 
 namespace kw {
@@ -119,6 +120,7 @@ SecretBundle SignInSource::bundle() const {
 
 void keepBundle(const OpeningTools& tools, Id credential, const SecretBundle& bundle) {
   if (!tools.store || !tools.vault) return;
+  if (keepForTeam(tools, credential, bundle)) return;
   const Owner owner{OwnerKind::Credential, credential};
   if (bundle.empty())
     tools.store->removeSecret(owner);
@@ -128,6 +130,7 @@ void keepBundle(const OpeningTools& tools, Id credential, const SecretBundle& bu
 
 std::optional<SecretBundle> keptBundle(const OpeningTools& tools, Id credential) {
   if (!tools.store || !tools.vault || !tools.vault->isOpen()) return std::nullopt;
+  if (const auto shared = keptForTeam(tools, credential)) return bundleFrom(shared->view());
   const auto sealedText = tools.store->secret({OwnerKind::Credential, credential});
   if (!sealedText) return std::nullopt;
   const auto plain = tools.vault->unseal(*sealedText, aboutBundle(credential));

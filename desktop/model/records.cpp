@@ -3,11 +3,23 @@
 #include <QThreadPool>
 #include <mutex>
 
+#include "route/team_bundle.hpp"
+
 namespace kw::desktop {
 
 namespace {
 constexpr int kLookEvery = 500;     ///< milliseconds: a colleague's change is seen within a second
 constexpr int kLookAnyway = 5'000;  ///< where the store itself tells of changes
+
+/// Colleagues can share with this desk from now on. Without the right to write nobody can, and nothing else
+/// is wrong.
+void introduce(const OpeningTools& tools) {
+  try {
+    publishDesk(tools);
+  } catch (const Error&) {
+  }
+}
+
 }  // namespace
 
 /// Outlives this object for a look at a database that does not answer.
@@ -24,6 +36,7 @@ Records::Records(OpeningTools tools, Loading loading, QObject* parent)
   channel_->target = this;
   if (loading == Loading::Now) {
     snapshot_ = std::make_shared<Snapshot>(tools_.store->load());
+    introduce(tools_);
     loaded_ = true;
   } else {
     // Not before the window is there: both would hinder each other.
@@ -79,11 +92,12 @@ void Records::taken(std::shared_ptr<Snapshot> fresh, const QString& failure) {
 }
 
 void Records::loadAside() {
-  loader_ = std::thread([this, store = tools_.store] {
+  loader_ = std::thread([this, store = tools_.store, tools = tools_] {
     std::shared_ptr<Snapshot> snapshot;
     QString failure;
     try {
       snapshot = std::make_shared<Snapshot>(store->load());
+      introduce(tools);
     } catch (const Error& e) {
       failure = QString::fromUtf8(e.what());
     }

@@ -18,6 +18,7 @@
 #include "desktop/app/counts.hpp"
 #include "desktop/look/theme.hpp"
 #include "desktop/pages/plain_table.hpp"
+#include "desktop/record/team_part.hpp"
 #include "desktop/sheet/sheet_parts.hpp"
 #include "route/sign_in_source.hpp"
 
@@ -70,7 +71,8 @@ void CredentialsView::build() {
   empty_ = new QLabel(
       tr("A credential has a name and serves any number of machines: choose it on a sheet's page "
          "Sign-in, for a way in, a machine, a group or a place. Changed here once, it is changed for "
-         "all. Its secrets lie sealed with this desk's vault key."),
+         "all. Its secrets lie sealed with this desk's vault key; in a team's records they are given to "
+         "whom you choose."),
       this);
   empty_->setWordWrap(true);
   empty_->setObjectName("quiet");
@@ -146,6 +148,13 @@ QWidget* CredentialsView::buildForm() {
   notes_ = new QPlainTextEdit(form);
   notes_->setMaximumHeight(64);
   labelled(column, tr("Notes"), notes_, 220);
+  team_ = new TeamPart(records_, form);
+  column->addWidget(team_);
+  connect(team_, &TeamPart::said, this, &CredentialsView::said);
+  connect(team_, &TeamPart::edited, this, [this] {
+    changed_ = true;
+    fill();
+  });
   used_ = new QLabel(form);
   used_->setObjectName("quiet");
   used_->setWordWrap(true);
@@ -240,6 +249,7 @@ void CredentialsView::showChosen() {
   expires_->setText(QString::fromStdString(shown_.expires));
   notes_->setPlainText(QString::fromStdString(shown_.notes));
   for (QLineEdit* e : {password_, passphrase_, codeSecret_}) e->clear();
+  team_->showFor(shown_.id);
   filling_ = false;
   fill();
 }
@@ -253,6 +263,7 @@ void CredentialsView::beginNew() {
   filling_ = true;
   for (QLineEdit* e : {name_, user_, domain_, password_, passphrase_, codeSecret_, expires_}) e->clear();
   notes_->clear();
+  team_->showFor(0);
   filling_ = false;
   fill();
   name_->setFocus();
@@ -322,6 +333,7 @@ bool CredentialsView::keep() {
   if (!password_->text().isEmpty()) {
     secrets.password = password_->text().toStdString();
     secrets.use = SecretUse::Unknown;
+    if (c.expires == shown_.expires) c.expires = expiryAfterChange(c);
   }
   if (!passphrase_->text().isEmpty()) secrets.passphrase = passphrase_->text().toStdString();
   if (!codeSecret_->text().isEmpty())
@@ -336,6 +348,7 @@ bool CredentialsView::keep() {
     emit said(QString::fromUtf8(e.what()));
     return false;
   }
+  if (!team_->keep(c)) return false;
   shown_ = c;
   changed_ = false;
   showAt(name);

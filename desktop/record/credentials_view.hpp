@@ -51,6 +51,7 @@ class CredentialsView : public QWidget {
   QPlainTextEdit* notes_;
   QLabel *empty_, *problem_, *used_, *key_, *code_;
   QPushButton *keep_, *remove_, *copy_, *dropKey_;
+  class TeamPart* team_;
   QTimer codeTimer_;
 };
 

@@ -1,0 +1,144 @@
+#include "desktop/record/team_part.hpp"
+
+#include <QCheckBox>
+#include <QLabel>
+#include <QPushButton>
+#include <QVBoxLayout>
+
+#include "desktop/look/theme.hpp"
+
+namespace kw::desktop {
+
+namespace {
+
+constexpr int kLabelWidth = 150;
+
+QString computersOf(const Teammate& mate) {
+  const QString all =
+      mate.desks == 1 ? TeamPart::tr("one computer") : TeamPart::tr("%1 computers").arg(mate.desks);
+  return mate.without > 0 ? TeamPart::tr("%1, %2 cannot open it yet").arg(all).arg(mate.without) : all;
+}
+
+}  // namespace
+
+TeamPart::TeamPart(Records& records, QWidget* parent) : QWidget(parent), records_(records) {
+  auto* column = new QHBoxLayout(this);
+  column->setContentsMargins(0, 0, 0, 0);
+  auto* label = new QLabel(tr("Held by"), this);
+  label->setFixedWidth(kLabelWidth);
+  column->addWidget(label, 0, Qt::AlignTop);
+  rows_ = new QVBoxLayout;
+  rows_->setSpacing(4);
+  column->addLayout(rows_, 1);
+}
+
+void TeamPart::clear() {
+  ticks_.clear();
+  while (QLayoutItem* item = rows_->takeAt(0)) {
+    if (item->widget() != nullptr) item->widget()->deleteLater();
+    delete item;
+  }
+}
+
+void TeamPart::showFor(Id credential) {
+  credential_ = credential;
+  clear();
+  before_.clear();
+  const OpeningTools& tools = records_.tools();
+  setVisible(credential != 0 && hasTeam(tools) && tools.vault && tools.vault->isOpen());
+  if (isHidden()) return;
+  try {
+    publishDesk(tools);
+    const auto mates = teammatesOf(tools, credential);
+    for (const Teammate& mate : mates) {
+      if (mate.holds && !mate.me) before_.insert(mate.account);
+      addRow(mate);
+    }
+    auto* about =
+        new QLabel(mates.size() < 2
+                       ? tr("Colleagues are listed here once they have opened these records.")
+                       : tr("Sealed for each of them; the database cannot read it. This computer's mark: %1")
+                             .arg(QString::fromStdString(ownMark(tools))),
+                   this);
+    about->setObjectName("quiet");
+    about->setWordWrap(true);
+    rows_->addWidget(about);
+  } catch (const Error& e) {
+    auto* why = new QLabel(QString::fromUtf8(e.what()), this);
+    why->setObjectName("warn");
+    why->setTextFormat(Qt::PlainText);
+    why->setWordWrap(true);
+    rows_->addWidget(why);
+  }
+}
+
+void TeamPart::addRow(const Teammate& mate) {
+  const QString account = QString::fromStdString(mate.account);
+  auto* line = new QWidget(this);
+  auto* row = new QHBoxLayout(line);
+  row->setContentsMargins(0, 0, 0, 0);
+  auto* tick = new QCheckBox(mate.me ? tr("%1 (you)").arg(account) : account, line);
+  tick->setObjectName("holds " + account);
+  tick->setProperty("account", account);
+  tick->setChecked(mate.holds || mate.me);
+  tick->setEnabled(!mate.me);
+  if (mate.me) tick->setToolTip(tr("What you keep is yours; others are given it."));
+  auto* facts = new QLabel(line);
+  facts->setTextFormat(Qt::PlainText);
+  row->addWidget(tick);
+  row->addWidget(facts, 1);
+  if (mate.newDesk.empty()) {
+    facts->setText(computersOf(mate));
+    facts->setObjectName("quiet");
+    facts->setToolTip(tr("Mark of their key: %1").arg(QString::fromStdString(mate.mark)));
+  } else {
+    facts->setText(
+        tr("%1 is new: %2").arg(QString::fromStdString(mate.newDesk), QString::fromStdString(mate.mark)));
+    facts->setObjectName("warn");
+    auto* theirs = new QPushButton(tr("It is theirs"), line);
+    theirs->setObjectName("theirs " + account);
+    theirs->setToolTip(tr(
+        "Ask them for the mark of that computer first: it stands on this page there. Until then it is given "
+        "nothing."));
+    connect(theirs, &QPushButton::clicked, this, [this, account = mate.account] {
+      try {
+        believe(records_.tools(), account);
+        showFor(credential_);
+      } catch (const Error& e) {
+        emit said(QString::fromUtf8(e.what()));
+      }
+    });
+    row->addWidget(theirs);
+  }
+  rows_->addWidget(line);
+  if (!mate.me) ticks_.push_back(tick);
+  connect(tick, &QCheckBox::toggled, this, &TeamPart::edited);
+}
+
+std::set<std::string> TeamPart::chosen() const {
+  std::set<std::string> out;
+  for (const QCheckBox* tick : ticks_)
+    if (tick->isChecked()) out.insert(tick->property("account").toString().toStdString());
+  return out;
+}
+
+bool TeamPart::keep(Credential& credential) {
+  if (isHidden() || !isChanged()) return true;
+  const std::set<std::string> now = chosen();
+  std::string lost;
+  for (const std::string& account : before_)
+    if (!now.contains(account)) lost = account;
+  try {
+    shareBundle(records_.tools(), credential.id, now);
+    if (!lost.empty()) {
+      markToBeChanged(records_.store(), credential, lost);
+      records_.reload();
+    }
+    return true;
+  } catch (const Error& e) {
+    emit said(QString::fromUtf8(e.what()));
+    return false;
+  }
+}
+
+}  // namespace kw::desktop

@@ -1,0 +1,43 @@
+// Who of the team holds a credential's secrets: given and taken away with a tick, new computers told of.
+#pragma once
+#include <QWidget>
+#include <set>
+#include <string>
+
+#include "desktop/model/records.hpp"
+#include "route/team_bundle.hpp"
+
+class QCheckBox;
+class QVBoxLayout;
+
+namespace kw::desktop {
+
+class TeamPart : public QWidget {
+  Q_OBJECT
+ public:
+  TeamPart(Records& records, QWidget* parent);
+  /// Hidden where the records have one person only, or for a new credential (0).
+  void showFor(Id credential);
+  /// The others who shall hold it.
+  [[nodiscard]] std::set<std::string> chosen() const;
+  [[nodiscard]] bool isChanged() const { return chosen() != before_; }
+  /// Gives and takes away, as ticked; whoever loses it makes it one to be changed. False when it could not be
+  /// done: said.
+  bool keep(Credential& credential);
+
+ signals:
+  void edited();
+  void said(const QString& sentence);
+
+ private:
+  void addRow(const Teammate& mate);
+  void clear();
+
+  Records& records_;
+  Id credential_ = 0;
+  std::set<std::string> before_;
+  std::vector<QCheckBox*> ticks_;
+  QVBoxLayout* rows_;
+};
+
+}  // namespace kw::desktop

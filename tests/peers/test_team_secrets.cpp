@@ -1,0 +1,209 @@
+// Secrets that several people of a team's database hold: real accounts with no rights but the team's.
+#include <nlohmann/json.hpp>
+
+#include "base/file.hpp"
+#include "route/known_people.hpp"
+#include "route/sign_in_source.hpp"
+#include "route/team_bundle.hpp"
+#include "tests/peers/postgres.hpp"
+#include "tests/store_suite.hpp"
+
+using namespace kw;
+using namespace kw::test;
+
+namespace {
+
+/// One computer of a person of the team.
+struct TeamPerson {
+  explicit TeamPerson(const std::string& uri) {
+    tools.store = openStore(uri);
+    tools.vault = openVault(folder.path / "vault");
+    publishDesk(tools);
+  }
+  [[nodiscard]] std::string password(Id credential) const {
+    const auto bundle = keptBundle(tools, credential);
+    return bundle ? std::string(bundle->password.view()) : "";
+  }
+  void keep(Id credential, const std::string& password) const {
+    SecretBundle bundle;
+    bundle.password = password, bundle.use = SecretUse::Sealed;
+    keepBundle(tools, credential, bundle);
+  }
+  /// "fern+", "moss": + holds it, ! has a computer that is not believed
+  [[nodiscard]] std::string team(Id credential) const {
+    std::string out;
+    for (const Teammate& t : teammatesOf(tools, credential))
+      out += (out.empty() ? "" : " ") + t.account + (t.holds ? "+" : "") +
+             (t.without > 0 ? "-" + std::to_string(t.without) : "") + (t.newDesk.empty() ? "" : "!");
+    return out;
+  }
+  TemporaryFolder folder;
+  OpeningTools tools;
+};
+
+struct Team {
+  Team() {
+    owner = openStore(server.uri(), true);
+    for (const char* name : {"fern", "moss", "sedge"}) {
+      server.run(std::string("CREATE ROLE ") + name + " LOGIN");
+      server.run(std::string("GRANT kettle_people TO ") + name);
+    }
+  }
+  Id credentialOf(const TeamPerson& person) {
+    Credential c;
+    c.name = "duty at night", c.user = "duty";
+    person.tools.store->commit("add", [&](StoreWriter& w) { w.put(c); });
+    return c.id;
+  }
+  Postgres server;
+  std::unique_ptr<Store> owner;
+};
+
+}  // namespace
+
+TEST_CASE("A credential's password is held by those it is shared with, and changed for all of them",
+          "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Team team;
+  const TeamPerson fern(team.server.uri("fern")), moss(team.server.uri("moss")),
+      sedge(team.server.uri("sedge"));
+  const Id id = team.credentialOf(fern);
+  CHECK(failureOf([&] { shareBundle(fern.tools, id, {"moss"}); }).find("nothing is kept") == 0);
+  fern.keep(id, "orchid-house-5");
+  CHECK(moss.password(id).empty());
+  CHECK(fern.team(id) == "fern moss sedge");
+  shareBundle(fern.tools, id, {"moss"});
+  CHECK(fern.password(id) == "orchid-house-5");
+  CHECK(moss.password(id) == "orchid-house-5");
+  CHECK(keptBundle(moss.tools, id)->use == SecretUse::Sealed);
+  CHECK(sedge.password(id).empty());
+  CHECK(sedge.team(id) == "sedge fern+ moss+");
+
+  // Whoever holds it changes it for all who do.
+  moss.keep(id, "potting-shed-6");
+  CHECK(fern.password(id) == "potting-shed-6");
+  CHECK(moss.password(id) == "potting-shed-6");
+  // Whoever does not keeps their own, and nobody else's changes.
+  sedge.keep(id, "sedges-own");
+  CHECK(sedge.password(id) == "sedges-own");
+  CHECK(fern.password(id) == "potting-shed-6");
+
+  // Taken away: the others still hold it; given to nobody it is one's own again.
+  shareBundle(moss.tools, id, {"sedge"});
+  CHECK(fern.password(id).empty());
+  CHECK(sedge.password(id) == "potting-shed-6");
+  shareBundle(moss.tools, id, {});
+  CHECK(moss.password(id) == "potting-shed-6");
+  CHECK(sedge.password(id) == "sedges-own");
+  CHECK(moss.team(id) == "moss fern sedge");
+  // Nothing of it is left when the credential goes.
+  shareBundle(moss.tools, id, {"fern"});
+  fern.tools.store->commit("remove", [&](StoreWriter& w) { w.removeCredential(id); });
+  CHECK(moss.tools.store->teamSecrets()->copiesOf({OwnerKind::Credential, id}).empty());
+  CHECK(failureOf([&] { shareBundle(fern.tools, id, {"reed"}); }) != "");
+}
+
+TEST_CASE("What people share lies nowhere readable, and only for its credential", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Team team;
+  const TeamPerson fern(team.server.uri("fern")), moss(team.server.uri("moss"));
+  const Id id = team.credentialOf(fern);
+  fern.keep(id, "orchid-house-5");
+  shareBundle(fern.tools, id, {"moss"});
+  TeamSecrets& secrets = *moss.tools.store->teamSecrets();
+  for (const SealedCopy& c : secrets.copiesOf({OwnerKind::Credential, id}))
+    CHECK(textOf(ByteView(c.sealedText)).find("orchid") == std::string::npos);
+  // Laid beside another credential, or altered, it opens nothing.
+  auto copies = secrets.copiesOf({OwnerKind::Credential, id});
+  secrets.replaceCopies({OwnerKind::Credential, id + 1}, copies);
+  CHECK(moss.password(id + 1).empty());
+  for (SealedCopy& c : copies) c.sealedText.back() ^= 1;
+  secrets.replaceCopies({OwnerKind::Credential, id}, copies);
+  CHECK(moss.password(id).empty());
+  // Locked, nothing opens and nothing is said of keys.
+  moss.tools.vault->setPassphrase("watering can");
+  CHECK(moss.tools.vault->lock());
+  CHECK(moss.password(id).empty());
+  CHECK(ownMark(moss.tools).empty());
+  CHECK(failureOf([&] { shareBundle(moss.tools, id, {"fern"}); }).find("locked") != std::string::npos);
+}
+
+TEST_CASE("Keys that whoever keeps the database slips in are given nothing", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Team team;
+  const TeamPerson fern(team.server.uri("fern")), moss(team.server.uri("moss")),
+      sedge(team.server.uri("sedge"));
+  const Id id = team.credentialOf(fern);
+  fern.keep(id, "orchid-house-5");
+  shareBundle(fern.tools, id, {"moss"});
+  const std::string stranger = std::string(64, '7');
+  // An account writes computers of its own only.
+  CHECK_THROWS(
+      team.server.run("SET SESSION AUTHORIZATION fern; INSERT INTO kettle.person VALUES('moss', '\\x" +
+                      stranger + "', 'x', 'x')"));
+  // Whoever keeps the database may; nothing is sealed for that key, neither by a change nor by sharing again.
+  team.server.run("INSERT INTO kettle.person VALUES('moss', '\\x" + stranger + "', 'greenhouse-9', 'x')");
+  fern.keep(id, "potting-shed-6");
+  shareBundle(fern.tools, id, {"moss", "sedge"});
+  for (const SealedCopy& c : fern.tools.store->teamSecrets()->copiesOf({OwnerKind::Credential, id}))
+    CHECK(hex(c.key) != stranger);
+  CHECK(moss.password(id) == "potting-shed-6");
+  // Sedge has heard of moss' real key from fern, and sees the other one as not believed.
+  CHECK(sedge.password(id) == "potting-shed-6");
+  CHECK(sedge.team(id) == "sedge+ fern+ moss+-1!");
+  // A copy that a stranger sealed, under the name of somebody who is known, is not taken.
+  const TeamPerson reed(team.server.uri("sedge"));
+  team.server.run("INSERT INTO kettle.person VALUES('fern', '\\x" + hex(reed.tools.vault->publicKey()) +
+                  "', 'greenhouse-9', 'x'); DELETE FROM kettle.person WHERE account='sedge' AND key='\\x" +
+                  hex(reed.tools.vault->publicKey()) + "'");
+  const Bytes forged = reed.tools.vault->sealFor(moss.tools.vault->publicKey(), std::string("\0forged", 7),
+                                                 "shared credential " + std::to_string(id));
+  fern.tools.store->teamSecrets()->replaceCopies(
+      {OwnerKind::Credential, id},
+      {{"moss", moss.tools.vault->publicKey(), reed.tools.vault->publicKey(), forged}});
+  CHECK(moss.password(id).empty());
+}
+
+TEST_CASE("Another computer of somebody is given what they hold once it is said to be theirs",
+          "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Team team;
+  const TeamPerson fern(team.server.uri("fern")), moss(team.server.uri("moss"));
+  const Id id = team.credentialOf(fern);
+  fern.keep(id, "orchid-house-5");
+  shareBundle(fern.tools, id, {"moss"});
+  const TeamPerson second(team.server.uri("moss"));
+  CHECK(second.password(id).empty());
+  CHECK(fern.team(id) == "fern+ moss+-1!");
+  const auto mates = teammatesOf(fern.tools, id);
+  CHECK(mates.at(1).mark == ownMark(second.tools));
+  CHECK(mates.at(1).mark.size() == 24);
+  believe(fern.tools, "moss");
+  CHECK(fern.team(id) == "fern+ moss+-1");
+  shareBundle(fern.tools, id, {"moss"});
+  CHECK(second.password(id) == "orchid-house-5");
+  CHECK(fern.team(id) == "fern+ moss+");
+  // A vault's key file that went is another computer, too: no old text opens.
+  CHECK(ownMark(fern.tools) != ownMark(moss.tools));
+  // What this desk believes is in a file of its own.
+  const auto known = nlohmann::json::parse(textOf(readFile(fern.folder.path / "vault" / "people.json")));
+  CHECK(known.begin().value().at("moss").size() == 2);
+}
+
+TEST_CASE("Accounts that have the team's role may do what a window does, and no others",
+          "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Team team;
+  team.server.run("CREATE ROLE reed LOGIN");
+  CHECK(failureOf([&] { openStore(team.server.uri("reed"))->load(); }).find("does not allow") !=
+        std::string::npos);
+  const auto fern = openStore(team.server.uri("fern"));
+  Machine m;
+  m.name = "mist-bench";
+  fern->commit("add", [&](StoreWriter& w) { w.put(m); });
+  fern->pin("fernery:5907", "ab");
+  fern->journal({"mist-bench", "looked at"});
+  CHECK(fern->history(5).size() == 1);
+  CHECK(fern->undo() == "add");
+  CHECK(openStore(team.server.uri("moss"))->load().machines.empty());
+}
