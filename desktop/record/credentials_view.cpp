@@ -94,8 +94,9 @@ void CredentialsView::build() {
 
 QWidget* CredentialsView::buildForm() {
   auto* form = new QWidget(this);
-  auto* column = new QVBoxLayout(form);
-  column->setContentsMargins(16, 0, 4, 0);
+  auto* fields = new QWidget(form);
+  auto* column = new QVBoxLayout(fields);
+  column->setContentsMargins(16, 0, 8, 0);
   column->setSpacing(7);
   const auto field = [&](const char* id, const QString& label, const QString& hint, bool secret) {
     auto* edit = new QLineEdit(form);
@@ -137,10 +138,10 @@ QWidget* CredentialsView::buildForm() {
   passphrase_ = field("credentialPassphrase", tr("The key's passphrase"), {}, true);
   codeSecret_ = field("credentialCode", tr("Second factor"), tr("its secret, or otpauth://totp/…"), true);
   auto* codes = new QHBoxLayout;
-  codes->addSpacing(156);
   code_ = new QLabel(form);
   code_->setObjectName("credentialCodeNow");
   code_->setFont(monoFont(11));
+  code_->setIndent(156);
   code_->setTextInteractionFlags(Qt::TextSelectableByMouse);
   codes->addWidget(code_, 1);
   column->addLayout(codes);
@@ -160,15 +161,23 @@ QWidget* CredentialsView::buildForm() {
   used_->setWordWrap(true);
   used_->setTextFormat(Qt::PlainText);
   column->addWidget(used_);
+  column->addStretch(1);
+  auto* area = new QScrollArea(form);
+  area->setWidgetResizable(true);
+  area->setFrameShape(QFrame::NoFrame);
+  area->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  area->setWidget(fields);
+  auto* whole = new QVBoxLayout(form);
+  whole->setContentsMargins(0, 0, 0, 0);
+  whole->addWidget(area, 1);
   problem_ = new QLabel(form);
   problem_->setObjectName("bad");
   problem_->setWordWrap(true);
-  column->addWidget(problem_);
+  whole->addWidget(problem_);
   keep_ = new QPushButton(tr("Keep"), form);
   keep_->setObjectName("keepCredential");
   keep_->setProperty("own", true);
-  column->addWidget(keep_, 0, Qt::AlignRight);
-  column->addStretch(1);
+  whole->addWidget(keep_, 0, Qt::AlignRight);
   connect(notes_, &QPlainTextEdit::textChanged, this, [this] {
     if (filling_) return;
     changed_ = true;
@@ -312,6 +321,7 @@ QString CredentialsView::problem() const {
 }
 
 void CredentialsView::showCode() {
+  code_->setVisible(!secrets_.codeSecret.empty());
   if (secrets_.codeSecret.empty() || !isVisible()) {
     code_->clear();
     return;

@@ -103,6 +103,7 @@ void TeamPart::addRow(const Teammate& mate) {
     connect(theirs, &QPushButton::clicked, this, [this, account = mate.account] {
       try {
         believe(records_.tools(), account);
+        if (before_.contains(account)) shareBundle(records_.tools(), credential_, before_);
         showFor(credential_);
       } catch (const Error& e) {
         emit said(QString::fromUtf8(e.what()));

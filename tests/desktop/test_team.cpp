@@ -1,4 +1,11 @@
 // Two windows of two people on one real database.
+#include <QCheckBox>
+#include <QLineEdit>
+#include <QPushButton>
+
+#include "desktop/record/credentials_view.hpp"
+#include "route/sign_in_source.hpp"
+#include "route/team_bundle.hpp"
 #include "tests/desktop/window_bench.hpp"
 #include "tests/peers/postgres.hpp"
 
@@ -102,4 +109,91 @@ TEST_CASE("Two windows on a team's records: each sees the other's changes; the d
   CHECK_FALSE(volunteer.records().machines.contains(id));
   duty.window->action("undo")->trigger();
   CHECK(shown([&] { return volunteer.records().machines.contains(id); }, 8000));
+}
+
+TEST_CASE("A credential is given to a colleague with a tick, changed for both, and taken away",
+          "[window][team]") {
+  if (!Postgres::available()) return;
+  WindowBench folders(0);
+  Postgres server;
+  TeamDesk duty(server.uri(), true);
+  for (const char* name : {"volunteer", "moss"}) {
+    server.run(std::string("CREATE ROLE ") + name + " LOGIN");
+    server.run(std::string("GRANT kettle_people TO ") + name);
+  }
+  TeamDesk volunteer(server.uri("volunteer")), moss(server.uri("moss"));
+  duty.open();
+  volunteer.open();
+  duty.window->showCredentials();
+  CredentialsView& page = *duty.window->credentials();
+  const auto field = [&](const char* name) { return page.findChild<QLineEdit*>(name); };
+  const auto type = [&](const char* name, const QString& text) {
+    field(name)->setFocus();
+    field(name)->selectAll();
+    QTest::keyClicks(field(name), text);
+  };
+  page.beginNew();
+  type("credentialName", "duty at night");
+  type("credentialPassword", "orchid-house-5");
+  REQUIRE(page.keep());
+  const Id id = duty.records().credentialNamed("duty at night")->id;
+  // Moss has not opened these records with a window yet, and cannot be ticked.
+  CHECK(page.findChild<QCheckBox*>("holds moss") == nullptr);
+  auto* tick = page.findChild<QCheckBox*>("holds volunteer");
+  REQUIRE(tick != nullptr);
+  CHECK_FALSE(tick->isChecked());
+  CHECK_FALSE(page.findChild<QPushButton*>("keepCredential")->isEnabled());
+  CHECK_FALSE(keptBundle(volunteer.tools, id));
+  tick->click();
+  QTest::mouseClick(page.findChild<QPushButton*>("keepCredential"), Qt::LeftButton);
+  REQUIRE(keptBundle(volunteer.tools, id));
+  CHECK(keptBundle(volunteer.tools, id)->password == "orchid-house-5");
+  CHECK_FALSE(keptBundle(moss.tools, id));
+
+  // The colleague changes it in their window, for both.
+  REQUIRE(shown([&] { return volunteer.records().credentialNamed("duty at night") != nullptr; }, 3000));
+  volunteer.window->showCredentials("duty at night");
+  CredentialsView& theirs = *volunteer.window->credentials();
+  CHECK(theirs.findChild<QCheckBox*>("holds duty")->isChecked());
+  QTest::keyClicks(theirs.findChild<QLineEdit*>("credentialPassword"), "potting-shed-6");
+  REQUIRE(theirs.keep());
+  CHECK(keptBundle(duty.tools, id)->password == "potting-shed-6");
+
+  // Another computer of theirs is told of, and given nothing until it is said to be theirs.
+  TeamDesk second(server.uri("volunteer"));
+  publishDesk(second.tools);
+  REQUIRE(shown([&] { return duty.records().revision == volunteer.records().revision; }, 3000));
+  page.showAt("duty at night");
+  auto* believed = page.findChild<QPushButton*>("theirs volunteer");
+  REQUIRE(believed != nullptr);
+  page.findChild<QLineEdit*>("credentialPassword")->setFocus();
+  type("credentialPassword", "glasshouse-7");
+  REQUIRE(page.keep());
+  CHECK_FALSE(keptBundle(second.tools, id));
+  CHECK(keptBundle(volunteer.tools, id)->password == "glasshouse-7");
+  page.findChild<QPushButton*>("theirs volunteer")->click();
+  REQUIRE(keptBundle(second.tools, id));
+  CHECK(keptBundle(second.tools, id)->password == "glasshouse-7");
+  if (const char* shot = getenv("KW_SHOT")) {
+    duty.window->resize(1280, 800);
+    shown([] { return false; }, 300);
+    duty.window->grab().save(shot);
+  }
+
+  // Taken away: they have it no more, and it is to be changed.
+  for (QCheckBox* box : page.findChildren<QCheckBox*>("holds volunteer"))
+    if (box->isVisible()) tick = box;
+  tick->click();
+  QObject::connect(&page, &CredentialsView::said, [&](const QString& s) { duty.told << s; });
+  const bool kept = page.keep();
+  INFO(duty.told.join("\n").toStdString());
+  REQUIRE(kept);
+  CHECK_FALSE(keptBundle(volunteer.tools, id));
+  CHECK(keptBundle(duty.tools, id)->password == "glasshouse-7");
+  CHECK(field("credentialExpires")->text() == QDateTime::currentDateTimeUtc().toString("yyyy-MM-dd"));
+  CHECK(duty.desk->records().store().history(1).front().title == "take duty at night away from volunteer");
+  // Changed, it need not be any more.
+  type("credentialPassword", "seed-bank-8");
+  REQUIRE(page.keep());
+  CHECK(field("credentialExpires")->text().isEmpty());
 }

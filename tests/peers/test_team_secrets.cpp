@@ -207,3 +207,45 @@ TEST_CASE("Accounts that have the team's role may do what a window does, and no 
   CHECK(fern->undo() == "add");
   CHECK(openStore(team.server.uri("moss"))->load().machines.empty());
 }
+
+TEST_CASE(
+    "kettle credential share: gives, takes away, says who holds it; a copy into a file keeps what was shared",
+    "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Team team;
+  TemporaryFolder folder;
+  writeFileSafely(folder.path / "password", viewOf("orchid-house-5\n"));
+  const auto kettle = [&](const std::string& who, const std::string& words) {
+    const std::string home = (folder.path / who).string();
+    FILE* pipe = popen(("XDG_DATA_HOME=" + home + " XDG_CONFIG_HOME=" + home +
+                        " KETTLE_STORE=" + team.server.uri(who) + " " KW_KETTLE " " + words + " 2>&1")
+                           .c_str(),
+                       "r");
+    std::string out;
+    char part[512];
+    while (fgets(part, sizeof part, pipe) != nullptr) out += part;
+    return std::pair(WEXITSTATUS(pclose(pipe)), out);
+  };
+  const std::string name = "'duty at night'";
+  CHECK(kettle("fern", "credential add " + name + " --password-file " + (folder.path / "password").string())
+            .first == 0);
+  const auto unknown = kettle("fern", "credential share " + name + " --with moss");
+  CHECK(unknown.first != 0);
+  CHECK(unknown.second.find("moss has no computer") != std::string::npos);
+  CHECK(kettle("moss", "credential show " + name).second.find("\"password\"") == std::string::npos);
+  const auto given = kettle("fern", "credential share " + name + " --with moss");
+  CHECK(given.second.find("moss\tholds it") != std::string::npos);
+  CHECK(given.second.find("fern (you)\tholds it") != std::string::npos);
+  CHECK(kettle("moss", "credential show " + name).second.find("\"password\"") != std::string::npos);
+  // A copy of one's own has it; the colleague's has, too.
+  const std::string copy = (folder.path / "copy.sqlite").string();
+  CHECK(kettle("moss", "store copy " + team.server.uri("moss") + " " + copy)
+            .second.find("what others share with you is your own there: 1") != std::string::npos);
+  CHECK(kettle("moss", "--store " + copy + " credential show " + name).second.find("\"password\"") !=
+        std::string::npos);
+  const auto taken = kettle("fern", "credential share " + name + " --without moss");
+  CHECK(taken.second.find("moss\tdoes not hold it") != std::string::npos);
+  CHECK(kettle("moss", "credential show " + name).second.find("\"password\"") == std::string::npos);
+  CHECK(kettle("fern", "credential show " + name).second.find("\"password\"") != std::string::npos);
+  CHECK(kettle("fern", "store history --most 1").second.find("away from moss") != std::string::npos);
+}
