@@ -18,6 +18,15 @@ struct RecordDraft {
 /// As it is in the records; the machine must be there.
 RecordDraft draftOf(const Snapshot& records, Id machine);
 
+/// A place or group with everything that its sheet edits.
+struct FolderDraft {
+  Folder folder;
+  std::string within;  ///< "Alder Vale"; empty: a place of its own
+  SettingValues settings;
+};
+/// As it is in the records; it must be there.
+FolderDraft folderDraftOf(const Snapshot& records, Id folder);
+
 struct MergeField {
   std::string key;   ///< for merged()
   std::string what;  ///< for people: "Notes", "Way in screen: address", "Sizing (whole machine)"
@@ -32,8 +41,11 @@ std::string shownValue(const MergeField& field, const std::optional<std::string>
 /// What differs between mine and theirs. Chosen beforehand: whoever changed it; mine where both did.
 std::vector<MergeField> differencesOf(const RecordDraft& base, const RecordDraft& mine,
                                       const RecordDraft& theirs);
+std::vector<MergeField> differencesOf(const FolderDraft& base, const FolderDraft& mine,
+                                      const FolderDraft& theirs);
 /// Theirs, with every field of mine that was chosen. New ways in of mine are always in it; one that they
 /// removed and whose mine was chosen comes back as a new one.
 RecordDraft merged(const RecordDraft& theirs, const RecordDraft& mine, const std::vector<MergeField>& chosen);
+FolderDraft merged(const FolderDraft& theirs, const FolderDraft& mine, const std::vector<MergeField>& chosen);
 
 }  // namespace kw

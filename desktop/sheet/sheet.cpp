@@ -354,6 +354,14 @@ void Sheet::refreshSummaries() {
 
 bool Sheet::keep() {
   if (!problem().isEmpty()) return false;
+  // Settings have no versions: that others changed them is found here.
+  if (!othersChanges(*records_.shared()).empty()) {
+    if (folder_)
+      showFolderMerge();
+    else
+      showMerge();
+    return false;
+  }
   if (folder_) return keepFolder();
   const bool isNew = machine_.id == 0;
   const auto draft = machine_;

@@ -8,6 +8,7 @@
 
 #include "desktop/model/records.hpp"
 #include "record/checks.hpp"
+#include "record/merge.hpp"
 #include "record/setting.hpp"
 
 class QComboBox;
@@ -90,7 +91,16 @@ class Sheet : public QWidget {
   void keepMerged();
   void makeAnew();
   void recordsChanged();
-  [[nodiscard]] struct RecordDraft draft() const;
+  /// What others changed of it since the draft began.
+  [[nodiscard]] std::vector<MergeField> othersChanges(const Snapshot& now) const;
+  void tellChanges(const std::vector<MergeField>& changes);
+  // The same for a place or group; sheet_folder_merge.cpp.
+  [[nodiscard]] FolderDraft folderDraft() const;
+  void showFolderMerge();
+  void keepFolderMerged();
+  void folderChanged();
+  void folderGone();
+  [[nodiscard]] RecordDraft draft() const;
   void writeDraft(StoreWriter& writer);
   QWidget* pageSignIn();
   QWidget* pageNotes();

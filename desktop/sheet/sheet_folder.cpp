@@ -75,16 +75,20 @@ void Sheet::summarizeFolder() {
 
 bool Sheet::keepFolder() {
   const Folder draft = *folder_;
-  const bool done = records_.commit((draft.id == 0 ? tr("add %1") : tr("change %1")).arg(machineName()),
-                                    [&](StoreWriter& w) {
-                                      folder_ = draft;
-                                      folder_->parent = folderNamed(*base_, w, groupPath_.toStdString());
-                                      w.put(*folder_);
-                                      for (const auto& [owner, values] : changes_)
-                                        for (const auto& [key, value] : values) w.set(owner, key, value);
-                                    });
-  if (!done) {
+  const auto done =
+      records_.write((draft.id == 0 ? tr("add %1") : tr("change %1")).arg(machineName()),
+                     [&](StoreWriter& w) {
+                       folder_ = draft;
+                       folder_->parent = folderNamed(*base_, w, groupPath_.toStdString());
+                       w.put(*folder_);
+                       for (const auto& [owner, values] : changes_)
+                         for (const auto& [key, value] : values)
+                           w.set(owner.id == 0 ? Owner{owner.kind, folder_->id} : owner, key, value);
+                     },
+                     false);
+  if (done != Records::Written::Yes) {
     folder_ = draft;
+    if (done == Records::Written::Stale) showFolderMerge();
     return false;
   }
   const Id id = folder_->id;

@@ -19,8 +19,18 @@ void Sheet::buildMerge(QVBoxLayout* column) {
   merge_->hide();
   column->addWidget(merge_, 1);
   connect(merge_, &MergeView::backWanted, this, &Sheet::hideMerge);
-  connect(merge_, &MergeView::theirsWanted, this, [this] { edit(machine_.id); });
-  connect(merge_, &MergeView::keepWanted, this, &Sheet::keepMerged);
+  connect(merge_, &MergeView::theirsWanted, this, [this] {
+    if (folder_)
+      editFolder(folder_->id);
+    else
+      edit(machine_.id);
+  });
+  connect(merge_, &MergeView::keepWanted, this, [this] {
+    if (folder_)
+      keepFolderMerged();
+    else
+      keepMerged();
+  });
 }
 
 RecordDraft Sheet::draft() const {
@@ -126,7 +136,12 @@ void Sheet::keepMerged() {
 
 /// A colleague's change to what is shown: taken at once when nothing was edited here, else said.
 void Sheet::recordsChanged() {
-  if (!isVisible() || folder_ || machine_.id == 0 || merge_->isVisible()) return;
+  if (!isVisible() || merge_->isVisible()) return;
+  if (folder_) {
+    folderChanged();
+    return;
+  }
+  if (machine_.id == 0) return;
   const auto now = records_.shared();
   if (now == base_) return;
   if (!now->machines.contains(machine_.id)) {
@@ -134,16 +149,27 @@ void Sheet::recordsChanged() {
     meanwhile_->show();
     return;
   }
-  if (!base_->machines.contains(machine_.id)) return;
-  const auto theirs =
-      differencesOf(draftOf(*base_, machine_.id), draftOf(*now, machine_.id), draftOf(*base_, machine_.id));
+  const auto theirs = othersChanges(*now);
   if (theirs.empty()) return;
-  if (!changed_) {
+  if (changed_)
+    tellChanges(theirs);
+  else
     edit(machine_.id);
-    return;
+}
+
+std::vector<MergeField> Sheet::othersChanges(const Snapshot& now) const {
+  if (folder_) {
+    const Id id = folder_->id;
+    if (!base_->folders.contains(id) || !now.folders.contains(id)) return {};
+    return differencesOf(folderDraftOf(*base_, id), folderDraftOf(now, id), folderDraftOf(*base_, id));
   }
+  if (!base_->machines.contains(machine_.id) || !now.machines.contains(machine_.id)) return {};
+  return differencesOf(draftOf(*base_, machine_.id), draftOf(now, machine_.id), draftOf(*base_, machine_.id));
+}
+
+void Sheet::tellChanges(const std::vector<MergeField>& changes) {
   QStringList what;
-  for (const MergeField& f : theirs) what << QString::fromStdString(f.what);
+  for (const MergeField& f : changes) what << QString::fromStdString(f.what);
   meanwhile_->setText(tr("Somebody else changed this record meanwhile (%1). Keeping shows both side by side.")
                           .arg(what.join(", ")));
   meanwhile_->show();

@@ -151,6 +151,73 @@ TEST_CASE("Two people change one record: side by side, merged field by field, no
   }
 }
 
+TEST_CASE("Two people change one group: side by side, merged field by field, nothing lost",
+          "[window][records]") {
+  WindowBench bench(1);
+  MainWindow& window = bench.open();
+  const Id id = bench.groupId;
+  const Owner group{OwnerKind::Folder, id};
+  const auto other = colleague(bench);
+  const auto folder = [&] { return window.desk().records().snapshot().folders.at(id); };
+  const auto value = [&](const char* key) {
+    return window.desk().records().snapshot().resolve(group, key).value;
+  };
+  window.editGroup(id);
+  SECTION("a sheet that nobody edits follows") {
+    Folder theirs = other->load().folders.at(id);
+    theirs.name = "Ferneries";
+    other->commit("theirs", [&](StoreWriter& w) { w.put(theirs); });
+    CHECK(shown([&] { return window.sheet()->machineName() == "Ferneries"; }, 2000));
+    CHECK_FALSE(window.sheet()->dirty());
+  }
+  SECTION("both changed: each field is chosen") {
+    bench.child<QLineEdit>("machineName")->setText("Glasshouses at night");
+    Folder theirs = other->load().folders.at(id);
+    theirs.name = "Ferneries", theirs.host = "fernery";
+    other->commit("theirs", [&](StoreWriter& w) {
+      w.put(theirs);
+      w.set(group, "screen.fit", "fill");
+    });
+    REQUIRE(shown([&] { return folder().name == "Ferneries"; }, 2000));
+    bench.child<QPushButton>("keep")->click();
+    MergeView* merge = window.sheet()->mergeView();
+    REQUIRE(merge->isVisible());
+    REQUIRE(merge->fields().size() == 3);
+    for (const MergeField& f : merge->fields()) {
+      INFO(f.what);
+      CHECK(f.takeMine == (f.what == "Name"));
+    }
+    bench.child<QPushButton>("keepMerged")->click();
+    CHECK_FALSE(merge->isVisible());
+    CHECK(folder().name == "Glasshouses at night");
+    CHECK(folder().host == "fernery");
+    CHECK(value("screen.fit") == "fill");
+  }
+  SECTION("only a setting that both changed, which no version tells of") {
+    toPage(window.sheet(), "Screen");
+    pick(bench.child<QComboBox>("setting:screen.fit"), "One to one, moving about");
+    other->commit("theirs", [&](StoreWriter& w) { w.set(group, "screen.fit", "fill"); });
+    REQUIRE(shown([&] { return value("screen.fit") == "fill"; }, 2000));
+    bench.child<QPushButton>("keep")->click();
+    MergeView* merge = window.sheet()->mergeView();
+    REQUIRE(merge->isVisible());
+    REQUIRE(merge->fields().size() == 1);
+    emit merge->table()->cellClicked(0, 2);  // theirs
+    bench.child<QPushButton>("keepMerged")->click();
+    CHECK(value("screen.fit") == "fill");
+  }
+  SECTION("removed meanwhile: kept anew") {
+    bench.child<QLineEdit>("machineName")->setText("Ferneries");
+    other->commit("gone", [&](StoreWriter& w) { w.removeFolder(id); });
+    REQUIRE(shown([&] { return !window.desk().records().snapshot().folders.contains(id); }, 2000));
+    bench.child<QPushButton>("keep")->click();
+    bench.child<QPushButton>("keep")->click();
+    const auto& folders = window.desk().records().snapshot().folders;
+    CHECK(std::any_of(folders.begin(), folders.end(),
+                      [](const auto& f) { return f.second.name == "Ferneries"; }));
+  }
+}
+
 TEST_CASE("A sheet that nobody edits follows a colleague; a machine that was removed can be kept anew",
           "[window][records]") {
   WindowBench bench(2);
