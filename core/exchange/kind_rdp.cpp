@@ -70,7 +70,11 @@ Read read(const std::string& text, const std::string& fileName) {
     } else if (key == "redirectclipboard") {
       way.settings["clipboard.way"] = value == "0" ? "off" : "both";
     } else if (key == "audiomode") {
-      way.settings["sound.play"] = value == "0" ? "on" : "off";
+      way.settings["sound.play"] = value == "0" ? "on" : value == "1" ? "there" : "off";
+    } else if (key == "alternate shell" && !value.empty()) {
+      way.settings["rdp.program"] = value;
+    } else if (key == "shell working directory" && !value.empty()) {
+      way.settings["rdp.folder"] = value;
     } else if (key == "administrative session" &&
                problemWith(*findSetting("rdp.admin"), value == "1" ? "on" : "off").empty()) {
       way.settings["rdp.admin"] = value == "1" ? "on" : "off";
@@ -121,7 +125,10 @@ std::string write(const std::vector<Entry>& entries) {
       if (const std::string v = set("clipboard.way"); !v.empty())
         out += "redirectclipboard:i:" + std::string(v == "off" ? "0" : "1") + "\r\n";
       if (const std::string v = set("sound.play"); !v.empty())
-        out += "audiomode:i:" + std::string(v == "on" ? "0" : "2") + "\r\n";
+        out += "audiomode:i:" + std::string(v == "on" ? "0" : v == "there" ? "1" : "2") + "\r\n";
+      if (const std::string v = set("rdp.program"); !v.empty()) out += "alternate shell:s:" + v + "\r\n";
+      if (const std::string v = set("rdp.folder"); !v.empty())
+        out += "shell working directory:s:" + v + "\r\n";
       if (const std::string v = set("rdp.admin"); !v.empty())
         out += "administrative session:i:" + std::string(v == "on" ? "1" : "0") + "\r\n";
       if (const std::string v = set("screen.open"); !v.empty())

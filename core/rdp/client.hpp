@@ -64,6 +64,8 @@ struct ClientOptions {
   std::uint32_t keyboardLayout = 0x409;
   std::uint32_t performanceFlags = 0;
   bool administrative = false, clipboard = true, positions = true, sound = false;
+  bool soundThere = false;                       ///< the machine plays it for whoever sits before it
+  std::string program, folder;                   ///< started instead of the desktop; empty: the desktop
   std::optional<unsigned> packing = bulk::k64K;  ///< of whole messages
   CodecOffer codecs;
   std::string machineId;                   ///< of a host's console, sent before anything else (MS-RDPEPS)

@@ -279,8 +279,10 @@ Task<void> Client::exchangeKeys(const ServerCore& core) {
 void Client::sendClientInfo() {
   ClientInfo info;
   info.performanceFlags = options_.performanceFlags;
-  info.program = "";
-  info.sound = true;
+  info.program = options_.program;
+  info.folder = options_.folder;
+  info.sound = !options_.soundThere;
+  info.soundThere = options_.soundThere;
   info.packing = options_.packing;
   info.address = "127.0.0.1";
   info.user = options_.user;

@@ -286,6 +286,7 @@ void Server::takeInfo(ByteView body) {
     comesBack(info.reconnectCookie);
   }
   informed_ = true;
+  events_.informed(info);
   if (options_.compress && info.packing == bulk::kRdp61) wideBulk_.emplace();
   if (options_.compress && info.packing && !wideBulk_) bulk_.emplace(*info.packing != bulk::k8K);
   sendOn(kIo, licenceValidClient(), sec::kLicense);

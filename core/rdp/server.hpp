@@ -57,6 +57,8 @@ class ServerEvents {
  public:
   virtual ~ServerEvents() = default;
   virtual void signedIn(const NtlmAccount&) {}
+  /// What the visitor wants of a new session: program, folder, sound.
+  virtual void informed(const ClientInfo&) {}
   /// In place of a sign-in: a session of before a cut goes on.
   virtual void cameBack(const NtlmAccount&) {}
   virtual void scanCode(std::uint32_t /*set 1, 0xe0xx*/, bool /*down*/) {}

@@ -396,6 +396,7 @@ Bytes writeClientInfo(const ClientInfo& info) {
   std::uint32_t flags = 0x1 | 0x2 | 0x10 | 0x20 | 0x40 | 0x100 | 0x10000 | 0x20000;
   if (info.autoLogon) flags |= 0x8;
   if (!info.sound) flags |= 0x80000;
+  if (info.soundThere) flags |= 0x2000;
   if (info.packing) flags |= 0x80 | *info.packing << 9;
   LittleWriter out;
   out.u32(0).u32(flags);
@@ -416,6 +417,7 @@ ClientInfo readClientInfo(ByteView body) {
   const std::uint32_t flags = in.u32();
   info.autoLogon = (flags & 0x8) != 0;
   info.sound = (flags & 0x80000) == 0;
+  info.soundThere = (flags & 0x2000) != 0;
   if ((flags & 0x80) != 0) info.packing = flags >> 9 & bulk::kType;
   std::size_t sizes[5];
   for (std::size_t& s : sizes) s = in.u16();

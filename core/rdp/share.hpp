@@ -59,7 +59,7 @@ Reason reasonFor(std::uint32_t errorInfo);
 struct ClientInfo {  // 2.2.1.11.1.1
   std::string domain, user, password, program, folder, address;
   std::uint32_t performanceFlags = 0;
-  bool autoLogon = false, sound = false;
+  bool autoLogon = false, sound = false, soundThere = false;
   std::optional<unsigned>
       packing{};          ///< the best kind of bulk compression that can be opened (codec/bulk.hpp)
   Bytes reconnectCookie;  ///< 28 bytes, or none

@@ -90,4 +90,11 @@ bool appliesTo(const Setting& setting, const std::string& scheme) {
   });
 }
 
+bool sharesForm(const Setting& setting, const std::string& scheme) {
+  const WayKind* own = findWayKind(scheme);
+  return own != nullptr && std::any_of(std::begin(kWayKinds), std::end(kWayKinds), [&](const WayKind& other) {
+           return other.form == own->form && appliesTo(setting, other.name);
+         });
+}
+
 }  // namespace kw

@@ -57,5 +57,7 @@ struct Setting;
 /// Whether a setting means something for ways in of this scheme. Setting::protocols names schemes, families,
 /// "screen" or "text"; empty: all.
 bool appliesTo(const Setting& setting, const std::string& scheme);
+/// Whether it means something for other ways in that show the same, a screen or text.
+bool sharesForm(const Setting& setting, const std::string& scheme);
 
 }  // namespace kw

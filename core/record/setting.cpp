@@ -1,5 +1,7 @@
 #include "record/setting.hpp"
 
+#include <charconv>
+
 #include "record/settings_parts.hpp"
 
 namespace kw {
@@ -44,8 +46,32 @@ std::string problemWith(const Setting& s, const std::string& value) {
         return "it must lie between " + std::to_string(s.least) + " and " + std::to_string(s.most);
       return {};
     }
+    case SettingType::Measure:
+      return measureFrom(value) ? "" : "\"" + value + "\" is not a size such as 1920x1080 (200 to 8192)";
     case SettingType::Text: return value.size() <= 4096 ? "" : "it is too long";
   }
+  return {};
+}
+
+std::optional<std::pair<int, int>> measureFrom(const std::string& text) {
+  constexpr int kLeast = 200, kMost = 8192;
+  int width = 0, height = 0;
+  const char* end = text.data() + text.size();
+  const auto first = std::from_chars(text.data(), end, width);
+  if (first.ec != std::errc() || first.ptr == end || *first.ptr != 'x') return std::nullopt;
+  const auto second = std::from_chars(first.ptr + 1, end, height);
+  if (second.ec != std::errc() || second.ptr != end) return std::nullopt;
+  if (width < kLeast || height < kLeast || width > kMost || height > kMost) return std::nullopt;
+  return std::pair(width, height);
+}
+
+std::string notThere(const std::string& section) {
+  if (section == kScreenSection)
+    return "H.264 pictures are decoded in software; there is no choice of a decoder.";
+  if (section == kDevicesSection)
+    return "Folders, printers, smart cards, USB devices, serial ports, microphone and camera of this desk "
+           "are "
+           "not passed on, by no kind of way in.";
   return {};
 }
 

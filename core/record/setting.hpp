@@ -2,13 +2,20 @@
 // made from these declarations. A setting's value in force comes from the nearest owner that sets it:
 // way in, machine, group(s), place, built in.
 #pragma once
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
 
 namespace kw {
 
-enum class SettingType { Choice, Whole, Switch, Text };
+enum class SettingType {
+  Choice,
+  Whole,
+  Switch,
+  Text,
+  Measure,  ///< of a picture, in pixels: "1920x1080" (measureFrom)
+};
 
 struct SettingChoice {
   const char* value;
@@ -41,6 +48,10 @@ const std::vector<Setting>& allSettings();
 const Setting* findSetting(const std::string& key);
 /// Empty when the value may be set, else a sentence that says what is wrong.
 std::string problemWith(const Setting& setting, const std::string& value);
+/// Width and height of "1920x1080", 200 to 8192 each; nothing for anything else.
+std::optional<std::pair<int, int>> measureFrom(const std::string& text);
+/// What people expect among the settings of a section and no engine does, in a sentence; empty: nothing.
+std::string notThere(const std::string& section);
 /// "Shrink to fit" for "shrink"; "30 s" for "30".
 std::string labelOf(const Setting& setting, const std::string& value);
 

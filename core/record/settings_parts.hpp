@@ -4,6 +4,9 @@
 
 namespace kw {
 
+inline constexpr const char* kScreenSection = "Screen";
+inline constexpr const char* kDevicesSection = "Sound and devices";
+
 std::vector<Setting> declareScreenSettings();
 std::vector<Setting> declareRdpSettings();
 std::vector<Setting> declareSpiceSettings();

@@ -1,7 +1,8 @@
 // RDP from addresses and settings.
-#include <charconv>
 
 #include "rdp/input.hpp"
+#include "record/setting.hpp"
+
 #include "route/engine.hpp"
 #include "session/rdp_session.hpp"
 
@@ -11,13 +12,10 @@ namespace {
 
 /// "1920x1080"; throws Error{Local}.
 Size sizeFrom(const std::string& text) {
-  Size size;
-  const char* end = text.data() + text.size();
-  const auto first = std::from_chars(text.data(), end, size.width);
-  if (first.ec != std::errc() || first.ptr == end || *first.ptr != 'x' ||
-      std::from_chars(first.ptr + 1, end, size.height).ptr != end || size.width < 200 || size.height < 200 ||
-      size.width > 8192 || size.height > 8192)
+  const auto measure = measureFrom(text);
+  if (!measure)
     throw Error(ErrorKind::Local, "\"" + text + "\" is not a size such as 1920x1080 (200 to 8192)");
+  Size size{measure->first, measure->second};
   size.width &= ~1;
   return size;
 }
@@ -66,7 +64,7 @@ std::shared_ptr<Session> make(Opening o) {
   c.proof = proofKind(o.setting("rdp.proof"));
   c.sealedOnly = isOn(o.setting, "security.sealed");
   c.authorityFile = o.setting("security.authorities");
-  c.size = sizeFrom(o.setting("rdp.size"));
+  c.size = sizeFrom(o.setting(o.setting("screen.size") == "fixed" ? "screen.fixed" : "rdp.size"));
   c.colours = wholeOf(o.setting, "screen.colours");
   c.scale = wholeOf(o.setting, "rdp.scale");
   c.keyboardLayout = rdp::layoutNumber(o.setting("rdp.layout"));
@@ -74,6 +72,9 @@ std::shared_ptr<Session> make(Opening o) {
   c.codecs = codecsFor(o.setting("rdp.codec"));
   c.packing = packingFor(o.setting("rdp.compress"));
   c.sound = isOn(o.setting, "sound.play");
+  c.soundThere = o.setting("sound.play") == "there";
+  c.program = o.setting("rdp.program");
+  c.folder = o.setting("rdp.folder");
   c.administrative = isOn(o.setting, "rdp.admin");
   c.clipboard = o.setting("clipboard.way") != "off";
   c.positions = isOn(o.setting, "keyboard.positions");

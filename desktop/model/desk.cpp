@@ -9,6 +9,7 @@
 
 #include "base/file.hpp"
 #include "host/console.hpp"
+#include "record/setting.hpp"
 #include "route/opening.hpp"
 #include "route/sign_in_source.hpp"
 
@@ -116,7 +117,11 @@ OpenSession* Desk::start(std::shared_ptr<Session> core, const Opened& what, cons
     return usersOfCredential(records_.snapshot(), name);
   };
   session->ownKeys = QString::fromStdString(setting("keyboard.own"));
-  session->followsPane = setting("screen.size") == "follow";
+  const std::string size = setting("screen.size");
+  session->followsPane = size == "follow";
+  session->likeMonitor = size == "monitor";
+  if (const auto measure = measureFrom(setting("screen.fixed")); measure && size == "fixed")
+    session->ownSize = Size{measure->first, measure->second};
   session->fitMode = QString::fromStdString(setting("screen.fit"));
   session->paintsPerSecond = wholeOf(setting, "screen.refresh");
   session->textSchemeKey = QString::fromStdString(setting("text.scheme"));

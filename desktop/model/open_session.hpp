@@ -81,6 +81,9 @@ class OpenSession : public QObject {
   // What the record says about clipboard and desktop keys; used by views.
   bool clipboardToMachine = true, clipboardFromMachine = true, takesShortcuts = true, sendsPositions = true;
   bool followsPane = false;
+  /// Asked of the machine once it is shown: a size of its own, or that of the monitor it is shown on.
+  std::optional<Size> ownSize;
+  bool likeMonitor = false;
   /// How many ways in take a named credential; for what is said before it is changed.
   std::function<int(const std::string&)> credentialUsers;
   QString fitMode = "shrink", releaseChord = "shifts", ownKeys;

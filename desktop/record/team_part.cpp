@@ -35,7 +35,10 @@ TeamPart::TeamPart(Records& records, QWidget* parent) : QWidget(parent), records
 void TeamPart::clear() {
   ticks_.clear();
   while (QLayoutItem* item = rows_->takeAt(0)) {
-    if (item->widget() != nullptr) item->widget()->deleteLater();
+    if (QWidget* row = item->widget()) {
+      row->setParent(nullptr);
+      row->deleteLater();  // perhaps it is its own button that asked
+    }
     delete item;
   }
 }

@@ -77,6 +77,7 @@ class Sheet : public QWidget {
   QWidget* pageSettings(const QString& section);
   void addOwnerBox(QVBoxLayout* column, QWidget* page);
   void addSettingRows(QVBoxLayout* column, QWidget* page, const QString& section);
+  void addWhatCannotBe(QVBoxLayout* column, QWidget* page, const QString& section);
   QWidget* settingRow(const Setting& setting, QWidget* page);
   // Signing in; sheet_sign_in.cpp.
   void addKeptPassword(QVBoxLayout* column, QWidget* page);

@@ -19,6 +19,7 @@
 #include "desktop/sheet/sheet.hpp"
 #include "desktop/sheet/sheet_parts.hpp"
 #include "line/finder.hpp"
+#include "record/catalogue.hpp"
 #include "record/setting.hpp"
 
 namespace kw::desktop {
@@ -95,6 +96,25 @@ void Sheet::addOwnerBox(QVBoxLayout* column, QWidget* page) {
 void Sheet::addSettingRows(QVBoxLayout* column, QWidget* page, const QString& section) {
   for (const Setting& s : allSettings())
     if (section == s.section && applies(s)) column->addWidget(settingRow(s, page));
+  addWhatCannotBe(column, page, section);
+}
+
+/// What other ways in have on this page and this one has not, and what none has: said, not hidden.
+void Sheet::addWhatCannotBe(QVBoxLayout* column, QWidget* page, const QString& section) {
+  QStringList others;
+  if (const auto way = draftEndpoint(); way && owner_.kind != OwnerKind::Folder)
+    for (const Setting& s : allSettings())
+      if (section == s.section && !applies(s) && sharesForm(s, way->scheme())) others << s.label;
+  QStringList sentences;
+  if (!others.isEmpty()) sentences << tr("Not for this way in: %1.").arg(others.join(", "));
+  if (const std::string none = notThere(section.toStdString()); !none.empty())
+    sentences << QString::fromStdString(none);
+  if (sentences.isEmpty()) return;
+  auto* note = new QLabel(sentences.join("\n"), page);
+  note->setObjectName("quiet");
+  note->setWordWrap(true);
+  note->setContentsMargins(0, 8, 0, 0);
+  column->addWidget(note);
 }
 
 /// Label, editor, and where the value comes from.

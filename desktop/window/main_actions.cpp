@@ -406,6 +406,8 @@ void MainWindow::fillPictureMenu(QMenu* menu, OpenSession* session) {
   menu->addSeparator();
   QAction* follow = menu->addAction(tr("Machine follows the pane's size"), session, [session] {
     session->followsPane = !session->followsPane;
+    session->ownSize.reset();
+    session->likeMonitor = false;
     emit session->changed();
   });
   follow->setCheckable(true);

@@ -71,6 +71,8 @@ struct Desk : ServerEvents {
   std::shared_ptr<Framebuffer> picture;
   Server* server = nullptr;
   void signedIn(const NtlmAccount& a) override { account = a; }
+  void informed(const ClientInfo& told) override { info = told; }
+  ClientInfo info;
   void scanCode(std::uint32_t code, bool down) override { keys.emplace_back(code, down); }
   void character(char32_t c, bool down) override {
     if (down) characters += c;

@@ -92,7 +92,7 @@ TEST_CASE("Remote desktop files: UTF-8, UTF-16 either way, with and without mark
     CHECK(e.ways[0].settings.at("screen.colours") == "16");
     CHECK(e.ways[0].settings.at("clipboard.way") == "off");
     CHECK(e.ways[0].settings.at("sound.play") == "on");
-    CHECK(keptLines(e.ways[0].settings, "rdp").find("alternate shell:s:seeds.exe") != std::string::npos);
+    CHECK(e.ways[0].settings.at("rdp.program") == "seeds.exe");
   }
   CHECK(failureOf([&] {
           readFiles({r.file("e.rdp", std::string("username:s:x\n"))});

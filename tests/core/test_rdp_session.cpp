@@ -35,6 +35,28 @@ TEST_CASE("RDP: every depth shows the picture, rounded as that depth rounds", "[
   CHECK(bench.on([&] { return bench.visitor->figures().rectanglesByForm.contains("RLE"); }));
 }
 
+TEST_CASE("RDP: a program, its folder and where sound plays reach the service", "[rdp]") {
+  Bench bench;
+  CHECK(bench.client.program.empty());
+  SECTION("as the record says") {
+    bench.client.program = "seeds.exe /all", bench.client.folder = "C:\\Garten–Ost";
+    bench.client.soundThere = true;
+    bench.open();
+    REQUIRE(bench.live());
+    CHECK(bench.desk.info.program == "seeds.exe /all");
+    CHECK(bench.desk.info.folder == "C:\\Garten–Ost");
+    CHECK(bench.desk.info.soundThere);
+    CHECK_FALSE(bench.desk.info.sound);
+  }
+  SECTION("usually the desktop, with sound sent here when it is wanted") {
+    bench.open();
+    REQUIRE(bench.live());
+    CHECK(bench.desk.info.program.empty());
+    CHECK(bench.desk.info.sound);
+    CHECK_FALSE(bench.desk.info.soundThere);
+  }
+}
+
 TEST_CASE("RDP: plain TLS signs in by the client info; old security is told as plain", "[rdp]") {
   Bench bench;
   bench.server.network = false;

@@ -13,6 +13,7 @@
 #include "desktop/look/glyphs.hpp"
 #include "desktop/look/theme.hpp"
 #include "picture/png.hpp"
+#include "tests/desktop/record_pages.hpp"
 #include "tests/desktop/window_bench.hpp"
 
 using namespace kw;
@@ -198,6 +199,62 @@ TEST_CASE("The machine follows the pane's size when its record says so", "[windo
   CHECK(shown([&] { return s->isLive() && fits(); }));
   window.resize(1000, 700);
   CHECK(shown(fits));
+}
+
+TEST_CASE("The machine is asked for a size of its own, or that of the monitor, when its record says so",
+          "[window]") {
+  WindowBench bench(1);
+  const Owner way{OwnerKind::WayIn, bench.endpoints[0]};
+  Size wanted{1024, 600};
+  bool fixed = GENERATE(true, false);
+  bench.tools.store->commit("set", [&](StoreWriter& w) {
+    w.set(way, "screen.size", fixed ? "fixed" : "monitor");
+    w.set(way, "screen.fixed", "1024x600");
+    CHECK_THROWS_AS(w.set(way, "screen.fixed", "1024 by 600"), Error);
+    CHECK_THROWS_AS(w.set(way, "screen.fixed", "10x600"), Error);
+  });
+  MainWindow& window = bench.open();
+  if (!fixed) wanted = {window.screen()->size().width(), window.screen()->size().height()};
+  window.openEndpoint(bench.endpoints[0]);
+  OpenSession* s = window.stage()->sessionOf(bench.endpoints[0]);
+  CHECK(shown([&] { return s->isLive() && s->pictureSize() == wanted; }));
+  window.resize(1000, 700);
+  shown([] { return false; }, 500);
+  CHECK(s->pictureSize() == wanted);
+}
+
+TEST_CASE("What a way in cannot do is said on its page", "[window]") {
+  WindowBench bench(1);
+  MainWindow& window = bench.open();
+  window.editMachine(bench.machineIds[0]);
+  toPage(window.sheet(), "Screen");
+  const auto said = [&](const QString& words) {
+    const auto labels = window.sheet()->findChildren<QLabel*>();
+    return std::any_of(labels.begin(), labels.end(),
+                       [&](QLabel* l) { return l->isVisible() && l->text().contains(words); });
+  };
+  CHECK(said("no choice of a decoder"));
+  CHECK_FALSE(said("Not for this way in"));  // VNC has all that is there
+  Machine scan;
+  scan.name = "herbarium-scan";
+  bench.tools.store->commit("add", [&](StoreWriter& w) {
+    w.put(scan);
+    Endpoint e;
+    e.machine = scan.id, e.label = "screen", e.address = "spice://127.0.0.11:5930";
+    w.put(e);
+  });
+  window.desk().records().reload();
+  window.editMachine(scan.id);
+  toPage(window.sheet(), "Screen");
+  CHECK(said("Not for this way in: Colours, Picture quality, Preferred encoding"));
+  toPage(window.sheet(), "Sound and devices");
+  CHECK(said("smart cards"));
+  if (const char* shot = getenv("KW_SHOT")) {
+    toPage(window.sheet(), "Screen");
+    window.resize(1280, 800);
+    shown([] { return false; }, 300);
+    window.grab().save(shot);
+  }
 }
 
 TEST_CASE("Panes: two, four, the strip, and splitting by drop", "[window]") {
