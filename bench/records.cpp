@@ -1,14 +1,16 @@
 // Records at 50,000 machines: loading, importing a table, a colleague's change, where a setting comes from;
-// writing against bare inserts into SQLite.
+// writing against bare inserts into SQLite, and against COPY into PostgreSQL.
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <stdlib.h>
 
 #include <filesystem>
+#include <pqxx/pqxx>
 
 #include "bench/bench.hpp"
 #include "exchange/table.hpp"
 #include "record/roster.hpp"
 #include "record/store.hpp"
+#include "tests/peers/postgres.hpp"
 
 namespace kw::bench {
 
@@ -66,6 +68,52 @@ void bareInserts(const std::filesystem::path& file, int count) {
   transaction.commit();
 }
 
+/// The same rows by COPY, without versions, history or checks.
+void bareCopy(const std::string& uri, int count) {
+  pqxx::connection connection(uri);
+  pqxx::work work(connection);
+  work.exec0(
+      "CREATE SCHEMA bare; CREATE TABLE bare.machine(id BIGSERIAL PRIMARY KEY, folder BIGINT, name TEXT, "
+      "host TEXT, "
+      "tags TEXT, notes TEXT, version BIGINT); CREATE TABLE bare.endpoint(id BIGSERIAL PRIMARY KEY, machine "
+      "BIGINT, "
+      "label TEXT, address TEXT, position BIGINT, version BIGINT)");
+  {
+    pqxx::stream_to machines(work, "bare.machine",
+                             std::vector<std::string>{"folder", "name", "host", "tags", "notes", "version"});
+    for (int i = 0; i < count; ++i)
+      machines << std::make_tuple(1, "bench-" + std::to_string(i), "fernery", "", "", 1);
+    machines.complete();
+  }
+  {
+    pqxx::stream_to ways(work, "bare.endpoint",
+                         std::vector<std::string>{"machine", "label", "address", "position", "version"});
+    for (int i = 0; i < count; ++i)
+      ways << std::make_tuple(i + 1, "screen", "vnc://127.0.0.11:" + std::to_string(5900 + i % 50'000), 0, 1);
+    ways.complete();
+  }
+  work.commit();
+}
+
+void benchTeam(Table& table) {
+  if (!test::Postgres::available()) return;
+  const test::Postgres server;
+  const auto store = openPostgresStore(server.uri(), true), other = openPostgresStore(server.uri());
+  const double floor = secondsOf([&] { bareCopy(server.uri(), kMachines); });
+  const double ours = secondsOf([&] { fill(*store, kMachines); });
+  table.row("PostgreSQL: keep 50,000 machines in one commit", ours, floor,
+            "COPY; ours has history, versions, undo");
+  Snapshot s;
+  table.figure("PostgreSQL: load 50,000 machines", secondsOf([&] { s = store->load(); }) * 1e3, "ms");
+  Machine m = s.machines.begin()->second;
+  m.notes = "valve B sticks";
+  const double seen = secondsOf([&] {
+    other->commit("note", [&](StoreWriter& w) { w.put(m); });
+    store->changesSince(s);
+  });
+  table.figure("PostgreSQL: a colleague's change at 50,000, kept and read", seen * 1e3, "ms", 1000);
+}
+
 std::string tableText(int count) {
   std::string out = "name,group,address,host,tags,notes\n";
   for (int i = 0; i < count; ++i)
@@ -117,6 +165,7 @@ void benchRecords(Table& table) {
     table.figure("import a table of 50,000", seconds, "s", 3);
   }
   std::filesystem::remove_all(folder);
+  benchTeam(table);
 }
 
 }  // namespace kw::bench

@@ -6,76 +6,13 @@
 #include "record/postgres_schema.hpp"
 #include "record/postgres_team_secrets.hpp"
 #include "record/postgres_watch.hpp"
-#include "record/row_writer.hpp"
+#include "record/postgres_writer.hpp"
 
 namespace kw {
 
 namespace {
 
 constexpr int kKeptRevisions = 1000;  ///< whose touched rows are known; who is farther behind loads all
-
-std::string valueText(const Json& value) {
-  return value.is_string() ? value.get<std::string>() : value.dump();
-}
-
-class PostgresWriter : public RowWriter {
- public:
-  explicit PostgresWriter(pqxx::work& work)
-      // Held until the end: commits follow one another, and no number is used twice.
-      : RowWriter(work.exec1("SELECT number FROM kettle.revision FOR UPDATE")[0].as<std::int64_t>() + 1),
-        work_(work) {}
-
- protected:
-  Json row(const std::string& table, Id id) override {
-    const auto found =
-        work_.exec_params("SELECT to_jsonb(t)::text FROM kettle." + table + " t WHERE id=$1", id);
-    return found.empty() ? Json(nullptr) : Json::parse(found[0][0].as<std::string>());
-  }
-  Id insert(const std::string& table, Id id, std::int64_t version, const Json& row) override {
-    std::string names = "version", values = std::to_string(version);
-    if (id != 0) names += ", id", values += ", " + std::to_string(id);
-    for (const RowColumn& c : recordTable(table).columns) {
-      names += ", " + named(c);
-      values += ", " + quoted(c, row.at(c.name));
-    }
-    return work_
-        .exec1("INSERT INTO kettle." + table + "(" + names + ") VALUES(" + values + ") RETURNING id")[0]
-        .as<Id>();
-  }
-  void update(const std::string& table, Id id, std::int64_t version, const Json& row) override {
-    std::string sets = "version=" + std::to_string(version);
-    for (const RowColumn& c : recordTable(table).columns)
-      sets += ", " + named(c) + "=" + quoted(c, row.at(c.name));
-    work_.exec0("UPDATE kettle." + table + " SET " + sets + " WHERE id=" + std::to_string(id));
-  }
-  void drop(const std::string& table, Id id) override {
-    work_.exec_params("DELETE FROM kettle." + table + " WHERE id=$1", id);
-  }
-  std::vector<Id> idsWhere(const std::string& table, const Json& values) override {
-    std::string where;
-    for (const RowColumn& c : recordTable(table).columns)
-      if (values.contains(c.name))
-        where += (where.empty() ? " WHERE " : " AND ") + named(c) + "=" + quoted(c, values.at(c.name));
-    std::vector<Id> out;
-    for (const auto& row : work_.exec("SELECT id FROM kettle." + table + where))
-      out.push_back(row[0].as<Id>());
-    return out;
-  }
-  void dropSecrets(Owner owner) override {
-    for (const char* table : {"secret", "copy"})
-      work_.exec_params(std::string("DELETE FROM kettle.") + table + " WHERE owner_kind=$1 AND owner=$2",
-                        static_cast<int>(owner.kind), owner.id);
-  }
-
- private:
-  /// Some columns are words of SQL.
-  static std::string named(const RowColumn& c) { return std::string("\"") + c.name + "\""; }
-  std::string quoted(const RowColumn& c, const Json& value) {
-    return c.number ? std::to_string(value.get<std::int64_t>()) : work_.quote(valueText(value));
-  }
-
-  pqxx::work& work_;
-};
 
 class PostgresStore : public Store {
  public:
@@ -332,6 +269,7 @@ class PostgresStore : public Store {
       pqxx::work work(c);
       PostgresWriter writer(work);
       writer.fill(s, where());
+      writer.flush();
       for (const RowTable& table : recordTables())
         work.exec1("SELECT setval(pg_get_serial_sequence('kettle." + std::string(table.name) +
                    "', 'id'), GREATEST((SELECT max(id) FROM kettle." + table.name + "), 1))");
@@ -362,7 +300,8 @@ class PostgresStore : public Store {
   }
 
   /// Raises the revision, says which rows it touched, and wakes whoever watches.
-  static void finish(pqxx::work& work, const PostgresWriter& writer) {
+  static void finish(pqxx::work& work, PostgresWriter& writer) {
+    writer.flush();
     work.exec_params("UPDATE kettle.revision SET number=$1", writer.version());
     std::string rows;
     for (const TouchedRow& t : writer.touched())

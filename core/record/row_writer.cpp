@@ -12,6 +12,17 @@ void needName(const std::string& name, const char* what) {
 
 std::int64_t versionOf(const Json& row) { return row.is_null() ? 0 : row.at("version").get<std::int64_t>(); }
 
+/// Whom rows of a table stand for; nothing for settings.
+std::optional<OwnerKind> ownerKindOf(const std::string& table) {
+  static const std::map<std::string, OwnerKind> kinds{{"folder", OwnerKind::Folder},
+                                                      {"machine", OwnerKind::Machine},
+                                                      {"endpoint", OwnerKind::WayIn},
+                                                      {"host", OwnerKind::Host},
+                                                      {"credential", OwnerKind::Credential}};
+  const auto found = kinds.find(table);
+  return found == kinds.end() ? std::nullopt : std::optional(found->second);
+}
+
 }  // namespace
 
 void RowWriter::put(Folder& f) { write("folder", f.name, f.id, f.version, rowOf(f)); }
@@ -70,8 +81,11 @@ void RowWriter::removeCredential(Id id) {
 
 void RowWriter::set(Owner owner, const std::string& key, const std::optional<std::string>& value) {
   if (value) refuseBadSetting(key, *value);
+  const bool isFirst = made_.contains(owner) && setOfMade_.emplace(owner, key).second;
   const auto found =
-      idsWhere("setting", {{"owner_kind", static_cast<int>(owner.kind)}, {"owner", owner.id}, {"key", key}});
+      isFirst ? std::vector<Id>()
+              : idsWhere("setting",
+                         {{"owner_kind", static_cast<int>(owner.kind)}, {"owner", owner.id}, {"key", key}});
   Id id = found.empty() ? 0 : found.front();
   if (!value) {
     if (id != 0) removeRow("setting", id);
@@ -160,9 +174,10 @@ void RowWriter::write(const std::string& table, const std::string& name, Id& id,
       if (old[c.name] != now[c.name]) changed += (changed.empty() ? "" : ", ") + std::string(c.name);
     throw StaleError("\"" + name + "\" was changed by somebody else in the meantime (" + changed + ")");
   }
-  if (old.is_null())
+  if (old.is_null()) {
     id = insert(table, 0, version_, now);
-  else
+    if (const auto kind = ownerKindOf(table)) made_.insert({*kind, id});
+  } else
     update(table, id, version_, now);
   version = version_;
   note(table, id, old, now, version);

@@ -58,6 +58,9 @@ class RowWriter : public StoreWriter {
   void note(const std::string& table, Id id, const Json& old, const Json& now, std::int64_t version);
 
   std::int64_t version_;
+  /// Of an owner that this commit made it is known what was set for it: only what this commit set.
+  std::set<Owner> made_;
+  std::set<std::pair<Owner, std::string>> setOfMade_;
   Json images_ = Json::array();
   std::set<TouchedRow> touched_;
 };

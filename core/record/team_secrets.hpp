@@ -1,6 +1,6 @@
-// Secrets that several people of a team's database hold. Each person's computers have a key; what a secret was
-// sealed into for one of them lies beside that key, and nothing in the database can be read with what is in it.
-// How they are sealed, and which keys are believed: route/team_bundle.hpp.
+// Secrets that several people of a team's database hold. Each person's computers have a key; what a secret
+// was sealed into for one of them lies beside that key, and nothing in the database can be read with what is
+// in it. How they are sealed, and which keys are believed: route/team_bundle.hpp.
 #pragma once
 #include <optional>
 #include <string>
