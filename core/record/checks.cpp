@@ -78,11 +78,26 @@ class Checker {
       add(true, std::string("its address cannot be read: ") + e.what(), e.cure());
       return;
     }
+    checkName();
     const WayKind* kind = findWayKind(address_->scheme);
     if (kind == nullptr || kind->displayBase == 0 || address_->port >= 100 || address_->port == 0) return;
     add(false,
         "port " + std::to_string(address_->port) + " is meant, not display " + std::to_string(address_->port),
         "If the display is meant, write port " + std::to_string(kind->displayBase + address_->port) + ".");
+  }
+
+  /// A name in the address that is another machine's: a copy that was not changed, mostly. The host that a
+  /// machine runs on serves its screens under its own name.
+  void checkName() {
+    const Machine* other = records_.machineNamed(address_->host);
+    const auto own = records_.machines.find(way_.machine);
+    if (other == nullptr || own == records_.machines.end() || other->id == way_.machine) return;
+    std::string host = own->second.host;
+    for (const Folder* f : records_.pathOf(own->second.folder))
+      if (own->second.host.empty() && !f->host.empty()) host = f->host;
+    if (host == other->name) return;
+    add(false, "its address names " + other->name + ", which is another machine",
+        "If it is served by that machine, say so on its page: runs on host " + other->name + ".");
   }
 
   void checkPort() {

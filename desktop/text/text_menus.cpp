@@ -14,6 +14,7 @@
 #include "base/file.hpp"
 #include "desktop/look/own_colours.hpp"
 #include "desktop/look/theme.hpp"
+#include "desktop/model/while_open.hpp"
 #include "desktop/stage/pane.hpp"
 #include "desktop/stage/stage.hpp"
 #include "desktop/text/text_schemes.hpp"
@@ -93,29 +94,30 @@ void MainWindow::fillSendMenu(QMenu* menu, OpenSession* session) {
   menu->addSeparator();
   const auto choose = [this](const QString& title) { return QFileDialog::getOpenFileName(this, title); };
   const auto sending = [&](const QString& name, auto act) {
-    QAction* a = menu->addAction(name, session, [choose, act, name] {
+    QAction* a = menu->addAction(name, session, [choose, act, name, kept = QPointer<OpenSession>(session)] {
       const QString file = choose(name);
-      if (!file.isEmpty()) act(file.toStdString());
+      if (!file.isEmpty() && kept) act(*kept->text(), file.toStdString());
     });
     a->setEnabled(can);
   };
   using text::TransferKind;
-  sending(tr("Send a file as text…"), [console](const std::string& f) { console->sendAsText(f); });
+  sending(tr("Send a file as text…"), [](TextConsole& c, const std::string& f) { c.sendAsText(f); });
   sending(tr("Send by XMODEM…"),
-          [console](const std::string& f) { console->sendFile(TransferKind::Xmodem, f); });
+          [](TextConsole& c, const std::string& f) { c.sendFile(TransferKind::Xmodem, f); });
   sending(tr("Send by XMODEM-1K…"),
-          [console](const std::string& f) { console->sendFile(TransferKind::Xmodem1k, f); });
+          [](TextConsole& c, const std::string& f) { c.sendFile(TransferKind::Xmodem1k, f); });
   sending(tr("Send by YMODEM…"),
-          [console](const std::string& f) { console->sendFile(TransferKind::Ymodem, f); });
+          [](TextConsole& c, const std::string& f) { c.sendFile(TransferKind::Ymodem, f); });
   menu->addSeparator();
   const std::pair<QString, TransferKind> receiving[] = {{tr("Receive by XMODEM…"), TransferKind::Xmodem1k},
                                                         {tr("Receive by YMODEM…"), TransferKind::Ymodem}};
   for (const auto& [name, kind] : receiving) {
-    QAction* a = menu->addAction(name, session, [this, console, n = name, k = kind] {
-      const QString folder = QFileDialog::getExistingDirectory(
-          this, n, QStandardPaths::writableLocation(QStandardPaths::DownloadLocation));
-      if (!folder.isEmpty()) console->receiveFiles(k, folder.toStdString());
-    });
+    QAction* a =
+        menu->addAction(name, session, [this, kept = QPointer<OpenSession>(session), n = name, k = kind] {
+          const QString folder = QFileDialog::getExistingDirectory(
+              this, n, QStandardPaths::writableLocation(QStandardPaths::DownloadLocation));
+          if (!folder.isEmpty() && kept) kept->text()->receiveFiles(k, folder.toStdString());
+        });
     a->setEnabled(can);
   }
 }
@@ -172,8 +174,10 @@ void MainWindow::fillTextMenu(QMenu* menu, OpenSession* session) {
   QMenu* log = menu->addMenu(tr("Log"));
   const std::string file = session->text()->logFile();
   if (file.empty()) {
-    log->addAction(tr("Begin a log of plain text"), this, [this, session] { logSession(session, false); });
-    log->addAction(tr("Begin a log of every byte"), this, [this, session] { logSession(session, true); });
+    log->addAction(tr("Begin a log of plain text"), this,
+                   whileOpen(session, [this](OpenSession* s) { logSession(s, false); }));
+    log->addAction(tr("Begin a log of every byte"), this,
+                   whileOpen(session, [this](OpenSession* s) { logSession(s, true); }));
   } else {
     log->addAction(actions_["mark"]);
     log->addAction(tr("Show it"), this, [this, file] { showLog(QString::fromStdString(file), 0); });
@@ -214,13 +218,13 @@ void MainWindow::fillLineMenu(QMenu* menu, OpenSession* session) {
     wanted.speed = s;
     choice(speed, QString::number(s), wanted);
   }
-  speed->addAction(tr("Another…"), this, [this, session, now] {
+  speed->addAction(tr("Another…"), this, [this, kept = QPointer<OpenSession>(session), now] {
     bool done = false;
     const int s =
         QInputDialog::getInt(this, tr("Speed"), tr("Bits a second:"), now.speed, 1, 20'000'000, 1, &done);
     LineSettings wanted = now;
     wanted.speed = s;
-    if (done) session->text()->changeLine(wanted);
+    if (done && kept) kept->text()->changeLine(wanted);
   });
   QMenu* frame = menu->addMenu(tr("Frame"));
   for (const char* f : {"8N1", "8E1", "8O1", "8N2", "7N1", "7E1", "7O1", "7E2", "7M1", "7S1", "5N1.5"}) {

@@ -9,6 +9,7 @@
 
 #include "desktop/app/vault_guard.hpp"
 #include "desktop/look/theme.hpp"
+#include "desktop/model/while_open.hpp"
 #include "desktop/pages/colours_view.hpp"
 #include "desktop/picture/picture_view.hpp"
 #include "desktop/sharing/sharing_view.hpp"
@@ -377,7 +378,7 @@ void MainWindow::fillScreensMenu(QMenu* menu, OpenSession* session) {
   for (int i = 1; i <= count; ++i) {
     const Rect area = session->screens()[static_cast<std::size_t>(i) - 1].area;
     menu->addAction(tr("Screen %1 (%2 × %3) in a window of its own").arg(i).arg(area.width).arg(area.height),
-                    this, [this, session, i] { openScreenWindow(session, i); });
+                    this, whileOpen(session, [this, i](OpenSession* s) { openScreenWindow(s, i); }));
   }
   if (!session->offers().empty()) {
     menu->addSeparator();
@@ -393,12 +394,14 @@ void MainWindow::fillScreensMenu(QMenu* menu, OpenSession* session) {
         a->setToolTip(tr("The last screen stays on."));
       }
     }
-    menu->addAction(tr("Screens plan…"), this, [this, session] { openScreensPlan(session); });
+    menu->addAction(tr("Screens plan…"), this,
+                    whileOpen(session, [this](OpenSession* s) { openScreensPlan(s); }));
     menu->addSeparator();
   }
-  menu->addAction(tr("Every screen in its own window"), this, [this, session, count] {
-    for (int i = 1; i <= count; ++i) openScreenWindow(session, i);
-  });
+  menu->addAction(tr("Every screen in its own window"), this,
+                  whileOpen(session, [this, count](OpenSession* s) {
+                    for (int i = 1; i <= count; ++i) openScreenWindow(s, i);
+                  }));
 }
 
 void MainWindow::fillPictureMenu(QMenu* menu, OpenSession* session) {
@@ -435,29 +438,36 @@ std::vector<SpoutEntry> MainWindow::spoutEntries(OpenSession* session, ScreenWin
   std::vector<SpoutEntry> out;
   const bool keys = session->isLive() && !session->viewOnly();
   const auto popup = [this, session](auto fill) {
-    return [this, session, fill] {
+    return whileOpen(session, [this, fill](OpenSession* s) {
       QMenu menu(this);
-      (this->*fill)(&menu, session);
+      (this->*fill)(&menu, s);
       menu.exec(QCursor::pos());
-    };
+    });
   };
   if (window == nullptr) {
-    out.push_back({tr("Full screen"), [this, session] { openFullScreen(session); }, true, {}});
+    out.push_back(
+        {tr("Full screen"), whileOpen(session, [this](OpenSession* s) { openFullScreen(s); }), true, {}});
     out.push_back({tr("Go to another machine"), [this] { go_->setFocus(); }, true, {}});
   }
   out.push_back({tr("Screens…"), popup(&MainWindow::fillScreensMenu), session->capabilities().screens.can,
                  QString::fromStdString(session->capabilities().screens.why)});
   out.push_back({tr("Keys…"), popup(&MainWindow::fillKeysMenu), keys,
                  session->viewOnly() ? tr("only looking") : tr("not live")});
-  out.push_back({tr("Send Ctrl+Alt+Delete"), [session] { session->sendChord("ctrl+alt+delete"); }, keys, {}});
+  out.push_back({tr("Send Ctrl+Alt+Delete"),
+                 whileOpen(session, [](OpenSession* s) { s->sendChord("ctrl+alt+delete"); }),
+                 keys,
+                 {}});
   const auto endpoint = desk_.records().snapshot().endpoints.find(session->endpoint());
   const Id machine = endpoint == desk_.records().snapshot().endpoints.end() ? 0 : endpoint->second.machine;
   out.push_back({tr("Files"), [this, machine] { openFiles(machine); }, sshWayOf(machine) != nullptr,
                  tr("Files go over SSH; this machine has no such way in.")});
-  out.push_back(
-      {tr("Save the picture…"), [this, session] { savePicture(session); }, session->hasPicture(), {}});
+  out.push_back({tr("Save the picture…"),
+                 whileOpen(session, [this](OpenSession* s) { savePicture(s); }),
+                 session->hasPicture(),
+                 {}});
   if (window == nullptr)
-    out.push_back({tr("End the session"), [this, session] { endSession(session); }, true, {}});
+    out.push_back(
+        {tr("End the session"), whileOpen(session, [this](OpenSession* s) { endSession(s); }), true, {}});
   return out;
 }
 
@@ -467,8 +477,8 @@ void MainWindow::askForPower(PowerWish wish) {
     return powerOfMachine(wish == PowerWish::ShutDown ? host::PowerAct::ShutDown
                           : wish == PowerWish::Reboot ? host::PowerAct::Restart
                                                       : host::PowerAct::Reset);
-  OpenSession* s = current();
-  if (s == nullptr) return;
+  const QPointer<OpenSession> s = current();
+  if (!s) return;
   if (wish == PowerWish::Reset) {
     const auto button = QMessageBox::warning(
         this, tr("Force a restart"),
@@ -477,7 +487,7 @@ void MainWindow::askForPower(PowerWish wish) {
         QMessageBox::Ok | QMessageBox::Cancel, QMessageBox::Cancel);
     if (button != QMessageBox::Ok) return;
   }
-  s->session().power(wish);
+  if (s) s->session().power(wish);
 }
 
 void MainWindow::askPassphrase(bool toOpen) {

@@ -143,7 +143,9 @@ ScreenWindow* MainWindow::openFullScreen(OpenSession* session) {
 ScreenWindow* MainWindow::openScreenWindow(OpenSession* session, int screen) {
   auto* window = new ScreenWindow(session, screen, false);
   window->setSpoutPlace(spoutEdge_, spoutShare_);
-  window->moreEntries = [this, session, window] { return spoutEntries(session, window); };
+  window->moreEntries = [this, session = QPointer<OpenSession>(session), window] {
+    return session ? spoutEntries(session, window) : std::vector<SpoutEntry>();
+  };
   connect(window, &ScreenWindow::endWanted, this, &MainWindow::endSession);
   connect(window, &ScreenWindow::spoutMoved, this,
           [this](int edge, double share) { spoutEdge_ = edge, spoutShare_ = share; });
@@ -162,9 +164,11 @@ void MainWindow::savePicture(OpenSession* session, QString file) {
     const QString folder = QStandardPaths::writableLocation(QStandardPaths::PicturesLocation);
     const QString name =
         session->machine() + QDateTime::currentDateTime().toString(" yyyy-MM-dd HH.mm.ss") + ".png";
+    const QPointer<OpenSession> kept(session);
     file = QFileDialog::getSaveFileName(this, tr("Save the picture"), folder + "/" + name,
                                         tr("PNG pictures (*.png)"));
     if (file.isEmpty()) return;
+    if (!kept) return say(tr("The session ended meanwhile; there is no picture any more."));
   }
   if (session->text() != nullptr) {
     for (Pane* p : stage_->panes())

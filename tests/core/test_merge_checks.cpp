@@ -183,6 +183,20 @@ TEST_CASE("The records themselves say what is wrong in them", "[record]") {
   Endpoint draft = s.endpoints.at(shell);
   draft.address = "vnc://127.0.0.11:7";
   CHECK(checksOf(s, draft).front().sentence.find("not display 7") != std::string::npos);
+  // Another machine's name in the address: a copy that was not changed, unless that one runs this one.
+  const auto warns = [&](const Snapshot& records) {
+    Endpoint copy = records.endpoints.at(shell);
+    copy.address = "vnc://audio-guide:5999";
+    const auto all = checksOf(records, copy);
+    return std::any_of(all.begin(), all.end(), [](const RecordCheck& c) {
+      return c.sentence == "its address names audio-guide, which is another machine" && !c.trouble;
+    });
+  };
+  CHECK(warns(s));
+  Snapshot hosted = s;
+  hosted.machines.at(hosted.endpoints.at(shell).machine).host = "audio-guide";
+  hosted.index();
+  CHECK_FALSE(warns(hosted));
   const SettingChanges typed{{{OwnerKind::WayIn, way}, {{"signin.from", "named:gone"}}}};
   const auto all = checksOf(s, s.endpoints.at(way), &typed);
   CHECK(std::any_of(all.begin(), all.end(), [](const RecordCheck& c) {

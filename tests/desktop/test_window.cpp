@@ -3,8 +3,12 @@
 #include <QCheckBox>
 #include <QClipboard>
 #include <QComboBox>
+#include <QFileDialog>
 #include <QLabel>
+#include <QLineEdit>
 #include <QListWidget>
+#include <QMenu>
+#include <QPointer>
 #include <QProcess>
 #include <QScrollArea>
 #include <fstream>
@@ -221,6 +225,54 @@ TEST_CASE("The machine is asked for a size of its own, or that of the monitor, w
   window.resize(1000, 700);
   shown([] { return false; }, 500);
   CHECK(s->pictureSize() == wanted);
+}
+
+TEST_CASE("A session that ends while a dialog or a menu about it is open is left alone", "[window]") {
+  WindowBench bench(1);
+  MainWindow& window = bench.open();
+  window.openEndpoint(bench.endpoints[0]);
+  const QPointer<OpenSession> session = window.stage()->sessionOf(bench.endpoints[0]);
+  REQUIRE(shown([&] { return session->isLive() && session->hasPicture(); }));
+  bool ended = false, chosen = false;
+  const auto endIt = [&] {
+    session->end();
+    ended = shown([&] { return session.isNull(); });
+  };
+  SECTION("the dialog for a file") {
+    const QString file = QString::fromStdString((bench.folder.path / "late.png").string());
+    QTimer::singleShot(0, &window, [&] {
+      REQUIRE(shown([] { return QApplication::activeModalWidget() != nullptr; }));
+      endIt();
+      auto* dialog = qobject_cast<QFileDialog*>(QApplication::activeModalWidget());
+      REQUIRE(dialog != nullptr);
+      dialog->selectFile(file);
+      dialog->findChild<QLineEdit*>()->setText(file);
+      QMetaObject::invokeMethod(dialog, "accept");
+      chosen = true;
+    });
+    window.action("savePicture")->trigger();
+    CHECK(chosen);
+    CHECK(ended);
+    CHECK_FALSE(QFile::exists(file));
+  }
+  SECTION("the menu of the release chord") {
+    QTimer::singleShot(0, &window, [&] {
+      REQUIRE(shown([] { return QApplication::activePopupWidget() != nullptr; }));
+      endIt();
+      auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+      REQUIRE(menu != nullptr);
+      for (QAction* a : menu->actions()) {
+        chosen = chosen || a->text().startsWith("Save the picture");
+        if (!a->text().startsWith("Go to")) a->trigger();
+      }
+      menu->close();
+    });
+    emit window.stage()->releaseChordPressed(session);
+    CHECK(chosen);
+    CHECK(ended);
+    CHECK(QApplication::activeModalWidget() == nullptr);
+  }
+  CHECK(session.isNull());
 }
 
 TEST_CASE("What a way in cannot do is said on its page", "[window]") {
