@@ -25,6 +25,7 @@ int main(int argc, char** argv) {
   cli::addMachineVerbs(app, chosen);
   cli::addTrustVerbs(app, chosen);
   cli::addHostVerbs(app, chosen);
+  cli::addHostWorkVerbs(app, chosen);
   cli::addExchangeVerbs(app, chosen);
   cli::addCredentialVerbs(app, chosen);
   try {

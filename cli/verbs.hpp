@@ -14,6 +14,7 @@ void addFileVerbs(CLI::App& app, Chosen& chosen);
 void addMachineVerbs(CLI::App& app, Chosen& chosen);
 void addTrustVerbs(CLI::App& app, Chosen& chosen);
 void addHostVerbs(CLI::App& app, Chosen& chosen);
+void addHostWorkVerbs(CLI::App& app, Chosen& chosen);
 /// Behind addMachineVerbs().
 void addExchangeVerbs(CLI::App& app, Chosen& chosen);
 void addCredentialVerbs(CLI::App& app, Chosen& chosen);

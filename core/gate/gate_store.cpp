@@ -1,15 +1,11 @@
-#include "gate/gate_store.hpp"
-
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <openssl/evp.h>
 #include <sodium.h>
 
 #include <ctime>
-#include <mutex>
 
-#include "base/bytes.hpp"
 #include "base/error.hpp"
-#include "base/iso_time.hpp"
+#include "gate/gate_store_state.hpp"
 
 namespace kw::gate {
 
@@ -34,17 +30,6 @@ CREATE TABLE audit(id INTEGER PRIMARY KEY, entry TEXT NOT NULL, hash BLOB NOT NU
 constexpr std::pair<Role, const char*> kRoles[] = {
     {Role::Look, "look"}, {Role::Drive, "drive"}, {Role::Keeper, "keeper"}};
 constexpr std::size_t kLeastPassword = 8;
-
-Bytes hashOf(const std::string& text) {
-  Bytes out(crypto_generichash_BYTES);
-  crypto_generichash(out.data(), out.size(), reinterpret_cast<const Byte*>(text.data()), text.size(), nullptr,
-                     0);
-  return out;
-}
-
-void bindBytes(SQLite::Statement& s, int at, const Bytes& bytes) {
-  s.bind(at, bytes.data(), static_cast<int>(bytes.size()));
-}
 
 std::string slowHash(const std::string& password) {
   char out[crypto_pwhash_STRBYTES];
@@ -103,25 +88,6 @@ std::string problemWith(const Pass& pass, Seconds now) {
   if (now >= pass.until) return "expired";
   return "";
 }
-
-struct GateStore::State {
-  explicit State(const std::filesystem::path& file)
-      : db(file.string(), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE | SQLite::OPEN_FULLMUTEX, 5000) {}
-
-  template <typename F>
-  auto guarded(F work) -> decltype(work()) {
-    const std::lock_guard held(mutex);
-    try {
-      return work();
-    } catch (const SQLite::Exception& e) {
-      throw Error(ErrorKind::Local, std::string("the gateway's store says: ") + e.what());
-    }
-  }
-
-  SQLite::Database db;
-  std::mutex mutex;
-  std::string nobody;  ///< a hash of nothing anybody knows, so that unknown names take as long
-};
 
 GateStore::GateStore(const std::filesystem::path& folder) {
   if (sodium_init() < 0) throw Error(ErrorKind::Local, "libsodium does not start");
@@ -435,95 +401,6 @@ void GateStore::endPass(Id id) {
     SQLite::Statement s(state_->db, "UPDATE pass SET ended=1 WHERE id=?");
     s.bind(1, id);
     if (s.exec() == 0) throw Error(ErrorKind::Local, "no pass has this number", std::to_string(id));
-  });
-}
-
-namespace {
-/// Of the entry's text and the hash before it.
-Bytes chained(const Bytes& before, std::int64_t id, const std::string& entry) {
-  std::string text(before.begin(), before.end());
-  text += std::to_string(id) + '\n' + entry;
-  return hashOf(text);
-}
-Bytes bytesOf(SQLite::Column column) {
-  const auto* first = static_cast<const Byte*>(column.getBlob());
-  return Bytes(first, first + column.getBytes());
-}
-}  // namespace
-
-void GateStore::audit(const std::string& who, const std::string& from, const std::string& what, Json more) {
-  Json entry{{"when", nowText()}, {"who", who}, {"from", from}, {"what", what}};
-  if (more.is_object()) entry.update(more);
-  const std::string text = entry.dump(-1, ' ', false, Json::error_handler_t::replace);
-  state_->guarded([&] {
-    SQLite::Transaction writing(state_->db, SQLite::TransactionBehavior::IMMEDIATE);
-    SQLite::Statement last(state_->db, "SELECT id, hash FROM audit ORDER BY id DESC LIMIT 1");
-    std::int64_t id = 1;
-    Bytes before;
-    if (last.executeStep()) {
-      id = last.getColumn(0).getInt64() + 1;
-      before = bytesOf(last.getColumn(1));
-    }
-    SQLite::Statement s(state_->db, "INSERT INTO audit(id, entry, hash) VALUES(?, ?, ?)");
-    s.bind(1, id);
-    s.bind(2, text);
-    bindBytes(s, 3, chained(before, id, text));
-    s.exec();
-    writing.commit();
-  });
-}
-
-GateStore::AuditCheck GateStore::verifyAudit() const {
-  return state_->guarded([&] {
-    AuditCheck out;
-    Bytes before;
-    SQLite::Statement s(state_->db, "SELECT id, entry, hash FROM audit ORDER BY id");
-    while (s.executeStep()) {
-      ++out.entries;
-      const std::int64_t id = s.getColumn(0).getInt64();
-      const Bytes hash = bytesOf(s.getColumn(2));
-      if (id != out.entries || hash != chained(before, id, s.getColumn(1).getString())) {
-        out.wrongAt = out.entries;
-        return out;
-      }
-      before = hash;
-    }
-    return out;
-  });
-}
-
-namespace {
-/// The rows of (id, entry).
-std::vector<Json> entriesOf(SQLite::Statement& s) {
-  std::vector<Json> out;
-  while (s.executeStep()) {
-    Json entry = Json::parse(s.getColumn(1).getString(), nullptr, false);
-    if (!entry.is_object()) entry = Json::object();
-    entry["number"] = s.getColumn(0).getInt64();
-    out.push_back(std::move(entry));
-  }
-  return out;
-}
-}  // namespace
-
-std::vector<Json> GateStore::newestAudit(const std::string& narrow, int most) const {
-  return state_->guarded([&] {
-    SQLite::Statement s(state_->db,
-                        "SELECT id, entry FROM audit WHERE ? = '' OR instr(lower(entry), lower(?)) > 0 "
-                        "ORDER BY id DESC LIMIT ?");
-    s.bind(1, narrow);
-    s.bind(2, narrow);
-    s.bind(3, most);
-    return entriesOf(s);
-  });
-}
-
-std::vector<Json> GateStore::auditEntries(std::int64_t after, int most) const {
-  return state_->guarded([&] {
-    SQLite::Statement s(state_->db, "SELECT id, entry FROM audit WHERE id > ? ORDER BY id LIMIT ?");
-    s.bind(1, after);
-    s.bind(2, most);
-    return entriesOf(s);
   });
 }
 

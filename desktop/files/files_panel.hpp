@@ -15,6 +15,9 @@ class QTreeWidget;
 
 namespace kw::desktop {
 
+/// What is dragged out of the machine's side: names, a line each.
+inline constexpr const char* kRemoteFiles = "application/x-kettle-window-files";
+
 class FilesPanel : public QWidget {
   Q_OBJECT
  public:
