@@ -1,30 +1,15 @@
 // Files on their way between the two sides: by button, menu and drag.
-#include <QCheckBox>
-#include <QDateTime>
-#include <QDir>
 #include <QDropEvent>
-#include <QFileSystemModel>
-#include <QHBoxLayout>
-#include <QHeaderView>
 #include <QInputDialog>
-#include <QLabel>
 #include <QLineEdit>
-#include <QLocale>
 #include <QMenu>
 #include <QMessageBox>
 #include <QMimeData>
-#include <QProgressBar>
-#include <QPushButton>
-#include <QShortcut>
-#include <QSplitter>
-#include <QStyle>
-#include <QToolButton>
-#include <QTreeView>
 #include <QTreeWidget>
 #include <algorithm>
+
 #include "desktop/files/files_panel.hpp"
 #include "desktop/look/glyphs.hpp"
-#include "desktop/look/theme.hpp"
 
 namespace kw::desktop {
 

@@ -1,18 +1,14 @@
 // Mouse, keys and menus of the roster.
-#include <QAccessible>
 #include <QContextMenuEvent>
 #include <QHelpEvent>
 #include <QMenu>
-#include <QPainter>
 #include <QScrollBar>
 #include <QToolTip>
-#include <set>
+
 #include "desktop/app/counts.hpp"
-#include "desktop/look/theme.hpp"
 #include "desktop/roster/roster.hpp"
 #include "desktop/roster/roster_accessible.hpp"
 #include "desktop/roster/roster_parts.hpp"
-#include "record/catalogue.hpp"
 #include "route/opening.hpp"
 
 namespace kw::desktop {

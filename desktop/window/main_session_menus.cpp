@@ -1,24 +1,13 @@
 // Menus about one session: view, keys, screens, picture, and what the spout offers.
-#include <QApplication>
-#include <QClipboard>
 #include <QInputDialog>
 #include <QMenu>
-#include <QMenuBar>
-#include <QMessageBox>
-#include <QStackedWidget>
-#include "desktop/app/vault_guard.hpp"
-#include "desktop/look/theme.hpp"
+
 #include "desktop/model/while_open.hpp"
-#include "desktop/pages/colours_view.hpp"
 #include "desktop/picture/picture_view.hpp"
-#include "desktop/sharing/sharing_view.hpp"
-#include "desktop/sheet/sheet.hpp"
 #include "desktop/stage/pane.hpp"
 #include "desktop/stage/stage.hpp"
-#include "desktop/text/text_view.hpp"
 #include "desktop/window/main_window.hpp"
 #include "desktop/window/screen_window.hpp"
-#include "desktop/window/side.hpp"
 #include "desktop/window/spout.hpp"
 #include "session/keys.hpp"
 
