@@ -1,5 +1,8 @@
 // RDP's codecs against what their bytes, or a library doing the like, must cost; what a session takes to
 // begin and to keep.
+extern "C" {
+#include <libswscale/swscale.h>
+}
 #include <turbojpeg.h>
 #include <zlib.h>
 
@@ -9,13 +12,14 @@
 #include "base/runtime.hpp"
 #include "bench/bench.hpp"
 #include "bench/scene.hpp"
-#include "codec/h264.hpp"
 #include "codec/jpeg.hpp"
 #include "rdp/bitmap_codec.hpp"
 #include "rdp/client.hpp"
+#include "rdp/codec/avc.hpp"
 #include "rdp/codec/clear_codec.hpp"
 #include "rdp/codec/nscodec.hpp"
 #include "rdp/server.hpp"
+#include "tests/h264_maker.hpp"
 
 namespace kw::bench {
 
@@ -101,6 +105,69 @@ void benchWavelets(Table& table, const Framebuffer& f) {
   ProgressiveDecoder tiles;
   const auto [b, bf] = bestOfBoth([&] { tiles.decode(progressive, out); }, floor);
   table.row("rdp: progressive, 1080p", b, bf, note, 1 / 0.6, bytes);
+}
+
+/// Decoding and turning planes into pixels with FFmpeg's own two libraries.
+class BareAvc {
+ public:
+  BareAvc() : context_(avcodec_alloc_context3(avcodec_find_decoder(AV_CODEC_ID_H264))) {
+    context_->thread_count = 1;
+    avcodec_open2(context_, nullptr, nullptr);
+  }
+  ~BareAvc() {
+    sws_freeContext(scaler_);
+    av_frame_free(&frame_);
+    avcodec_free_context(&context_);
+  }
+  BareAvc(const BareAvc&) = delete;
+  BareAvc& operator=(const BareAvc&) = delete;
+  void decode(ByteView unit, Framebuffer& out) {
+    AVPacket* packet = av_packet_alloc();
+    av_new_packet(packet, static_cast<int>(unit.size()));
+    std::memcpy(packet->data, unit.data(), unit.size());
+    avcodec_send_packet(context_, packet);
+    av_packet_free(&packet);
+    if (avcodec_receive_frame(context_, frame_) != 0) return;
+    scaler_ = sws_getCachedContext(scaler_, kSize.width, kSize.height, AV_PIX_FMT_YUV420P, kSize.width,
+                                   kSize.height, AV_PIX_FMT_BGRA, SWS_POINT, nullptr, nullptr, nullptr);
+    Byte* planes[] = {reinterpret_cast<Byte*>(out.row(0))};
+    const int strides[] = {static_cast<int>(out.stride() * 4)};
+    sws_scale(scaler_, frame_->data, frame_->linesize, 0, kSize.height, planes, strides);
+  }
+
+ private:
+  AVCodecContext* context_;
+  AVFrame* frame_ = av_frame_alloc();
+  SwsContext* scaler_ = nullptr;
+};
+
+/// A page that scrolls by a line of text a picture; the same pictures for both.
+void benchVideo(Table& table, const Framebuffer& f) {
+  constexpr int kPictures = 12, kStep = 20;
+  test::H264Maker maker(kSize, "23");
+  std::vector<Bytes> units, streams;
+  for (int i = 0; i < kPictures; ++i) {
+    Framebuffer moved(kSize);
+    for (int y = 0; y < kSize.height; ++y)
+      std::memcpy(moved.row(y), f.row((y + i * kStep) % kSize.height), sizeof(Pixel) * kSize.width);
+    units.push_back(maker.encode(test::mainFrame(test::planesOf(moved))));
+    LittleWriter out;
+    out.u32(1).u16(0).u16(0).u16(kSize.width).u16(kSize.height).u8(22).u8(100).bytes(units.back());
+    streams.push_back(out.take());
+  }
+  Framebuffer out(kSize), bare(kSize);
+  // From its first picture on each stream begins anew.
+  const auto [ours, floor] = bestOfBoth(
+      [&] {
+        AvcDecoder decoder;
+        for (const Bytes& s : streams) decoder.decode420(s, out, {0, 0});
+      },
+      [&] {
+        BareAvc decoder;
+        for (const Bytes& u : units) decoder.decode(u, bare);
+      });
+  table.row("rdp: H.264, twelve pictures of a scrolling 1080p page", ours, floor,
+            "libavcodec and libswscale, one thread", 1.15, static_cast<double>(kSize.area()) * 4 * kPictures);
 }
 
 void benchBulk(Table& table, const Framebuffer& f) {
@@ -224,6 +291,7 @@ void benchRdp(Table& table) {
   const Framebuffer f = desktopScene(kSize);
   benchBitmaps(table, f);
   benchWavelets(table, f);
+  benchVideo(table, f);
   benchBulk(table, f);
   benchSession(table, f);
 }

@@ -199,6 +199,31 @@ TEST_CASE("A remote desktop: a second monitor is added, shown in a window of its
   CHECK(shown([&] { return s->remarkText().contains("last screen"); }));
 }
 
+TEST_CASE("A remote desktop: three monitors side by side, each in a window of its own", "[window][rdp]") {
+  DesktopBench bench;
+  bench.options.mostMonitors = 3;
+  OpenSession* s = bench.live();
+  REQUIRE(shown([&] { return s->offers().size() == 3 && s->capabilities().screens.can; }));
+  for (std::uint32_t more : {1U, 2U}) {
+    s->session().switchScreen(more, {1024, 768});
+    REQUIRE(shown([&] { return s->screens().size() == more + 1; }));
+  }
+  // Side by side: none lies on another.
+  const auto screens = s->screens();
+  for (std::size_t i = 0; i < screens.size(); ++i)
+    for (std::size_t j = 0; j < i; ++j) CHECK(screens[i].area.intersected(screens[j].area).empty());
+  CHECK(screens[1].area.size() == Size{1024, 768});
+  for (int number : {2, 3}) bench.window->openScreenWindow(s, number);
+  REQUIRE(bench.window->screenWindows().size() == 2);
+  const auto pictureOf = [&](int at) {
+    return bench.window->screenWindows().at(at)->findChild<PictureView*>()->screen();
+  };
+  CHECK(std::set<int>{pictureOf(0), pictureOf(1)} == std::set<int>{2, 3});
+  // Any of them goes; the others keep their windows' pictures.
+  s->session().switchScreen(2, {});
+  CHECK(shown([&] { return s->screens().size() == 2; }));
+}
+
 TEST_CASE("A remote desktop: what is copied there is fetched when it is pasted here, and the other way",
           "[window][rdp][clipboard]") {
   DesktopBench bench;
