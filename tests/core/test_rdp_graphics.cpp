@@ -314,6 +314,35 @@ TEST_CASE("Pipeline: H.264 in 4:2:0 shows what was encoded", "[rdp][graphics][h2
   CHECK(largestDifference(fed.picture->cropped({0, 0, size.width, size.height}), source) <= 8);
 }
 
+TEST_CASE("Pipeline: H.264 gives the same pixels in whole rows and in strips", "[rdp][graphics][h264]") {
+  const Size size{96, 64};
+  Framebuffer source(size);
+  for (int y = 0; y < size.height; ++y)
+    for (int x = 0; x < size.width; ++x)
+      source.fill({x, y, 1, 1}, rgb(x * 37 % 256, (x * y) % 256, (255 - x * 5 + y * 11) & 255));
+  H264Maker maker(size);
+  const Bytes unit = maker.encode(mainFrame(planesOf(source)));
+  const auto shownIn = [&](int width, int from) {
+    LittleWriter out;
+    std::vector<Rect> rects;
+    for (int x = from; x < size.width; x += width)
+      rects.push_back({x, 0, std::min(width, size.width - x), 64});
+    out.u32(static_cast<std::uint32_t>(rects.size()));
+    for (const Rect& r : rects)
+      out.u16(static_cast<unsigned>(r.x)).u16(0).u16(static_cast<unsigned>(r.right())).u16(64);
+    for (std::size_t i = 0; i < rects.size(); ++i) out.u8(22).u8(100);
+    AvcDecoder decoder;
+    Framebuffer seen(size);
+    decoder.decode420(out.bytes(unit).view(), seen, {0, 0});
+    return seen;
+  };
+  const Framebuffer strips = shownIn(5, 0);  // narrower than what is worked on at once
+  CHECK(samePixels(shownIn(size.width, 0), strips));
+  CHECK(samePixels(shownIn(31, 0), strips));
+  const Framebuffer odd = shownIn(size.width, 1);  // begins between two columns of colours
+  CHECK(samePixels(odd.cropped({1, 0, 95, 64}), strips.cropped({1, 0, 95, 64})));
+}
+
 TEST_CASE("Pipeline: H.264 in 4:4:4 keeps single coloured columns, in both arrangements",
           "[rdp][graphics][h264]") {
   const bool second = GENERATE(false, true);
