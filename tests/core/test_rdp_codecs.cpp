@@ -242,10 +242,10 @@ bool isLow(std::size_t at) { return static_cast<int>(at) >= kLow.offset; }
 /// A coefficient without its lowest bits, as a pass shows it.
 int cut(int v, int bits, bool low) { return low ? v >> bits : towardsZero(v, bits); }
 
-/// Every coefficient without its `later` lowest bits.
-Bytes firstPass(const Three& c, int later) {
+/// Every coefficient without its `later` lowest bits; as it is, or what is added to what the tile was before.
+Bytes firstPass(const Three& c, int later, bool difference = false) {
   LittleWriter tile, data;
-  tile.u8(0).u8(0).u8(0).u16(0).u16(0).u8(0).u8(0);
+  tile.u8(0).u8(0).u8(0).u16(0).u16(0).u8(difference ? 1 : 0).u8(0);
   for (const Coefficients& whole : c) {
     Coefficients rough;
     for (std::size_t at = 0; at < kTileArea; ++at)
@@ -311,6 +311,54 @@ TEST_CASE("Progressive: pass after pass brings the coefficients of one whole pas
   pass(0xccc7, nextPass(c, 4, 1, 0), 1);
   pass(0xccc7, nextPass(c, 1, 0, 0xff), 0);
   CHECK(before <= 2);
+}
+
+TEST_CASE("Progressive: a tile may be the difference to what it was, in passes, too", "[rdp][codec]") {
+  const auto coefficientsOf = [](const Framebuffer& picture) {
+    Three c;
+    fromPixels(picture.row(0), picture.stride(), c[0], c[1], c[2]);
+    for (Coefficients& component : c) forwardTransform(component, BandLayout::Extended);
+    return c;
+  };
+  const Framebuffer before = colourfulPicture({64, 64});
+  Framebuffer after = before.cropped(before.rect());
+  after.fill({10, 20, 30, 12}, rgb(200, 40, 90));
+  const Three old = coefficientsOf(before), fresh = coefficientsOf(after);
+  Three change;
+  for (std::size_t c = 0; c < 3; ++c)
+    for (std::size_t at = 0; at < kTileArea; ++at)
+      change[c][at] = static_cast<std::int16_t>(fresh[c][at] - old[c][at]);
+  ProgressiveDecoder decoder;
+  Framebuffer seen({64, 64});
+  const auto say = [&](unsigned type, const Bytes& tile, int later) {
+    LittleWriter region;
+    regionWith(region, type, tile, later);
+    decoder.decode(region.view(), seen);
+  };
+  const bool told = GENERATE(true, false);
+  LittleWriter context;  // 2.2.4.2.1.3, whether its tiles may be differences
+  context.u16(0xccc3).u32(10).u8(0).u16(64).u8(told ? 1 : 0);
+  decoder.decode(context.view(), seen);
+  say(0xccc6, firstPass(old, 0), 0);
+  CHECK(largestDifference(seen, before) <= 2);
+  SECTION("whole") {
+    say(0xccc6, firstPass(change, 0, true), 0);
+    CHECK(largestDifference(seen, after) <= 3);
+  }
+  SECTION("rough at first, then better") {
+    say(0xccc6, firstPass(change, 5, true), 5);
+    const int rough = largestDifference(seen, after);
+    CHECK(rough > 3);
+    say(0xccc7, nextPass(change, 5, 2, 0), 2);
+    CHECK(largestDifference(seen, after) < rough);
+    say(0xccc7, nextPass(change, 2, 0, 0xff), 0);
+    CHECK(largestDifference(seen, after) <= 3);
+  }
+  SECTION("what is no difference begins anew") {
+    say(0xccc6, firstPass(change, 0, true), 0);
+    say(0xccc6, firstPass(old, 0), 0);
+    CHECK(largestDifference(seen, before) <= 2);
+  }
 }
 
 TEST_CASE("NSCodec: pictures come back within their loss, thinned or not, odd sizes too", "[rdp][codec]") {
