@@ -9,6 +9,24 @@ namespace kw {
 
 namespace {
 
+/// Says that a writer waits for his turn, until it came or he was given up.
+class Wish {
+ public:
+  explicit Wish(std::shared_ptr<SshConnection::State> state) : state_(std::move(state)) { ++state_->wishes; }
+  ~Wish() { cameTrue(); }
+  Wish(Wish&& other) noexcept : state_(std::exchange(other.state_, nullptr)) {}
+  Wish(const Wish&) = delete;
+  Wish& operator=(const Wish&) = delete;
+  Wish& operator=(Wish&&) = delete;
+  void cameTrue() {
+    if (state_) --state_->wishes;
+    state_.reset();
+  }
+
+ private:
+  std::shared_ptr<SshConnection::State> state_;
+};
+
 /// The part on the connection's strand.
 class Channel : public ChannelSink, public std::enable_shared_from_this<Channel> {
  public:
@@ -57,7 +75,8 @@ class Channel : public ChannelSink, public std::enable_shared_from_this<Channel>
       self->state->settle();
     });
   }
-  static Task<void> write(std::shared_ptr<Channel> self, ByteView bytes) {
+  static Task<void> write(std::shared_ptr<Channel> self, ByteView bytes, Wish wish) {
+    wish.cameTrue();
     while (!bytes.empty()) {
       const int n = self->writeSome(bytes);
       if (n > 0) bytes = bytes.subspan(static_cast<std::size_t>(n));
@@ -174,7 +193,7 @@ class ChannelStream : public ByteStream {
     }
   }
   Task<void> write(ByteView bytes) override {
-    auto task = Channel::write(channel_, bytes);
+    auto task = Channel::write(channel_, bytes, Wish(channel_->state));
     co_await runOn(channel_->state->strand, std::move(task));
   }
   void close() noexcept override { closeLater(); }

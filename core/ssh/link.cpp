@@ -170,6 +170,7 @@ bool SshConnection::State::takeTurns() {
     const std::uint64_t before = counted.in_bytes;
     const Turn turn = takeTurn();
     if (turn == Turn::Ended) return false;
+    if (wishes.load(std::memory_order_relaxed) > 0) break;
     const bool more = turn == Turn::MoreToRead;
     if (!more && counted.in_bytes - before < kMuch) break;
     settle(HandOver::FullOnes);
@@ -191,6 +192,7 @@ SshConnection::State::Turn SshConnection::State::takeTurn() {
     if (std::exchange(packets, counted.in_packets) == counted.in_packets) continue;  // a part of one
     for (ChannelSink* sink : sinks) sink->handOverIfFull();
     if (!alive) return Turn::Ended;
+    if (wishes.load(std::memory_order_relaxed) > 0) break;
   }
   return Turn::MoreToRead;
 }

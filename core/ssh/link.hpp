@@ -79,6 +79,8 @@ struct SshConnection::State : std::enable_shared_from_this<SshConnection::State>
   ssh_counter_struct counted{};       ///< what libssh has read and written so far
   std::uint64_t seenPackets = 0;      ///< everybody was woken for these
   bool settlesLater = false;          ///< settle() is about to come again
+  /// Writers that wait for their turn on the strand: reading lets them in between, however much comes.
+  std::atomic<int> wishes = 0;
 };
 
 /// One channel as a stream.
