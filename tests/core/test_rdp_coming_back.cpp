@@ -29,6 +29,8 @@ struct Visitor : SessionObserver {
   std::mutex mutex;
   SessionStatus status;
   std::vector<std::string> remarks;
+  std::atomic<int> rings = 0;
+  void bell() override { ++rings; }
   void statusChanged(const SessionStatus& s) override {
     const std::lock_guard held(mutex);
     status = s;
@@ -93,7 +95,13 @@ TEST_CASE("A session that was cut comes back by the cookie, also where the passw
   session->observe(visitor);
   session->start();
   REQUIRE(eventually([&] { return way->host.seen().size() == 1; }));
-  const auto cut = [&] { post(strand, [way] { way->server->close(); }); };
+  // What rings after the cookie was sent is heard after it came: a cut before that would lose it.
+  const auto cut = [&] {
+    const int before = visitor->rings;
+    post(strand, [way] { way->server->bell(); });
+    REQUIRE(eventually([&] { return visitor->rings > before; }));
+    post(strand, [way] { way->server->close(); });
+  };
   // Only the cookie can let it in now.
   post(strand, [way] { way->password = "orchid"; });
   cut();
