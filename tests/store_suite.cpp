@@ -76,6 +76,40 @@ bool sameRecords(const Snapshot& a, const Snapshot& b) {
          });
 }
 
+void checkOneCommit(StorePair stores) {
+  Machine m;
+  m.name = "mist-bench";
+  Endpoint e;
+  const Owner machine{OwnerKind::Machine, 0};
+  stores.one->commit("all at once", [&](StoreWriter& w) {
+    w.put(m);
+    const Owner owner{machine.kind, m.id};
+    w.set(owner, "reconnect.longest", "60");
+    w.set(owner, "reconnect.longest", "90");  // what was set a moment ago, again
+    w.set(owner, "screen.fit", "fill");
+    w.set(owner, "screen.fit", std::nullopt);
+    w.set(owner, "screen.fit", "actual");
+    e.machine = m.id, e.label = "screen", e.address = "vnc://127.0.0.11:5907";
+    w.put(e);
+    m.notes = "valve B sticks";
+    w.put(m);  // a row that this commit made, changed by it
+    Endpoint gone = e;
+    gone.id = gone.version = 0;
+    w.put(gone);
+    w.removeEndpoint(gone.id);
+  });
+  const Snapshot s = stores.two->load();
+  REQUIRE(s.machines.size() == 1);
+  CHECK(s.machines.at(m.id).notes == "valve B sticks");
+  CHECK(s.resolve({OwnerKind::Machine, m.id}, "reconnect.longest").value == "90");
+  CHECK(s.resolve({OwnerKind::Machine, m.id}, "screen.fit").value == "actual");
+  CHECK(s.endpoints.size() == 1);
+  CHECK(s.endpoints.contains(e.id));
+  CHECK(stores.one->undo() == "all at once");
+  CHECK(stores.two->load().machines.empty());
+  CHECK(stores.two->load().settings.empty());
+}
+
 void checkStaleWrites(StorePair s) {
   const FilledStore f = fillStore(*s.one);
   Machine mine = s.two->load().machines.at(f.machine), theirs = mine;

@@ -25,6 +25,8 @@ std::string failureOf(const std::function<void()>& what);
 /// Same rows and settings, whatever their versions.
 bool sameRecords(const Snapshot& a, const Snapshot& b);
 
+/// A commit reads and changes what it made itself.
+void checkOneCommit(StorePair stores);
 void checkStaleWrites(StorePair stores);
 void checkChangesSince(StorePair stores);
 void checkHistory(StorePair stores);

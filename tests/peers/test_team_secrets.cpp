@@ -151,12 +151,25 @@ TEST_CASE("Keys that whoever keeps the database slips in are given nothing", "[s
   // Sedge has heard of moss' real key from fern, and sees the other one as not believed.
   CHECK(sedge.password(id) == "potting-shed-6");
   CHECK(sedge.team(id) == "sedge+ fern+ moss+-1!");
+  // Nor does a row in the database make anybody one of those who hold it.
+  shareBundle(fern.tools, id, {"moss"});
+  CHECK(sedge.password(id).empty());
+  team.server.run("INSERT INTO kettle.copy SELECT owner_kind, owner, 'sedge', '\\x" +
+                  hex(sedge.tools.vault->publicKey()) +
+                  "', sealer, sealed FROM kettle.copy WHERE account='moss'");
+  fern.keep(id, "glasshouse-7");
+  moss.keep(id, "seed-bank-8");
+  CHECK(sedge.password(id).empty());
+  CHECK(fern.password(id) == "seed-bank-8");
   // A copy that a stranger sealed, under the name of somebody who is known, is not taken.
   const TeamPerson reed(team.server.uri("sedge"));
   team.server.run("INSERT INTO kettle.person VALUES('fern', '\\x" + hex(reed.tools.vault->publicKey()) +
                   "', 'greenhouse-9', 'x'); DELETE FROM kettle.person WHERE account='sedge' AND key='\\x" +
                   hex(reed.tools.vault->publicKey()) + "'");
-  const Bytes forged = reed.tools.vault->sealFor(moss.tools.vault->publicKey(), std::string("\0forged", 7),
+  SecretBundle false_;
+  false_.password = "compost-heap-9";
+  const std::string inside = std::string(1, '\0') + std::string(kw::textOf(false_).view());
+  const Bytes forged = reed.tools.vault->sealFor(moss.tools.vault->publicKey(), inside,
                                                  "shared credential " + std::to_string(id));
   fern.tools.store->teamSecrets()->replaceCopies(
       {OwnerKind::Credential, id},

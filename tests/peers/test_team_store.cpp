@@ -90,6 +90,7 @@ StorePair twoDesks(Postgres& server) {
 TEST_CASE("A team's records do what every store must", "[store][postgres]") {
   if (!Postgres::available()) return;
   Postgres server;
+  SECTION("one commit") { checkOneCommit(twoDesks(server)); }
   SECTION("stale writes") { checkStaleWrites(twoDesks(server)); }
   SECTION("changes since") { checkChangesSince(twoDesks(server)); }
   SECTION("history") { checkHistory(twoDesks(server)); }
