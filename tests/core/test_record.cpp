@@ -151,6 +151,7 @@ test::StorePair twoDesks(const test::TemporaryFolder& folder) {
 
 TEST_CASE("A file of records does what every store must", "[store]") {
   test::TemporaryFolder folder;
+  SECTION("one commit") { test::checkOneCommit(twoDesks(folder)); }
   SECTION("stale writes") { test::checkStaleWrites(twoDesks(folder)); }
   SECTION("changes since") { test::checkChangesSince(twoDesks(folder)); }
   SECTION("history") { test::checkHistory(twoDesks(folder)); }
