@@ -80,6 +80,7 @@ void CredentialsView::build() {
   auto* split = new QSplitter(Qt::Horizontal, this);
   table_->setSelectionMode(QAbstractItemView::SingleSelection);
   table_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  table_->setMinimumWidth(470);
   split->addWidget(table_);
   split->addWidget(buildForm());
   split->setStretchFactor(0, 3);
