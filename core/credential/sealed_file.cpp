@@ -24,8 +24,8 @@ constexpr std::size_t kMostMemory = std::size_t{1} << 30;
 Bytes fromBase64(const std::string& text) {
   Bytes out(text.size());
   std::size_t size = 0;
-  if (sodium_base642bin(out.data(), out.size(), text.data(), text.size(), nullptr, &size, nullptr,
-                        sodium_base64_VARIANT_ORIGINAL) != 0)
+  if (text.empty() || sodium_base642bin(out.data(), out.size(), text.data(), text.size(), nullptr, &size,
+                                        nullptr, sodium_base64_VARIANT_ORIGINAL) != 0)
     throw Error(ErrorKind::Local, "the sealed file is damaged");
   out.resize(size);
   return out;

@@ -87,6 +87,9 @@ MainWindow::MainWindow(Desk& desk, QWidget* parent) : QMainWindow(parent), desk_
 }
 
 MainWindow::~MainWindow() {
+  // What is inside goes after the members that its signals would find.
+  disconnect(qApp, nullptr, this, nullptr);
+  for (const QObject* inside : findChildren<QObject*>()) disconnect(inside, nullptr, this, nullptr);
   for (const auto& w : windows_)
     if (w) delete w.data();
 }
