@@ -11,6 +11,7 @@
 #include "gate/rules.hpp"
 #include "record/database_people.hpp"
 #include "route/opening.hpp"
+#include "route/team_bundle.hpp"
 
 namespace {
 
@@ -49,6 +50,15 @@ struct Serve {
   std::string listen = "127.0.0.1:8443", state, store;
 };
 
+/// Credentials can be shared with the gateway's account from now on.
+void introduce(const OpeningTools& tools) {
+  try {
+    publishDesk(tools);
+  } catch (const Error& e) {
+    std::cerr << "kettle-gate: colleagues cannot share credentials with it: " << e.what() << std::endl;
+  }
+}
+
 int serve(Serve s) {
   sigset_t signals;
   sigemptyset(&signals);
@@ -68,6 +78,7 @@ int serve(Serve s) {
       return databaseKnows(records, name, password);
     };
   tools.vault = openVault(configFolder());
+  introduce(tools);
   Runtime runtime(2);
   Gate gate(runtime, s.options, tools);
   gate.start();

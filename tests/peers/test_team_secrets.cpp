@@ -1,10 +1,13 @@
 // Secrets that several people of a team's database hold: real accounts with no rights but the team's.
+#include <signal.h>
+
 #include <nlohmann/json.hpp>
 
 #include "base/file.hpp"
 #include "route/known_people.hpp"
 #include "route/sign_in_source.hpp"
 #include "route/team_bundle.hpp"
+#include "tests/peers/peer.hpp"
 #include "tests/peers/postgres.hpp"
 #include "tests/store_suite.hpp"
 
@@ -261,4 +264,29 @@ TEST_CASE(
   CHECK(kettle("moss", "credential show " + name).second.find("\"password\"") == std::string::npos);
   CHECK(kettle("fern", "credential show " + name).second.find("\"password\"") != std::string::npos);
   CHECK(kettle("fern", "store history --most 1").second.find("away from moss") != std::string::npos);
+}
+
+TEST_CASE("A gateway on a team's records can be given what it signs in with", "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Team team;
+  team.server.run("CREATE ROLE greenhouse LOGIN; GRANT kettle_people TO greenhouse");
+  const TeamPerson fern(team.server.uri("fern"));
+  const Id id = team.credentialOf(fern);
+  fern.keep(id, "orchid-house-5");
+  TemporaryFolder folder;
+  const pid_t gateway =
+      launch({"/usr/bin/env", "XDG_CONFIG_HOME=" + folder.path.string(), KW_BUILD "/gated/kettle-gate",
+              "--store", team.server.uri("greenhouse"), "--state", (folder.path / "state").string(), "serve",
+              "--listen", "127.0.0.1:" + std::to_string(freeTcpPort())},
+             folder.path / "log");
+  CHECK(eventually([&] { return fern.team(id) == "fern greenhouse"; }));
+  kill(gateway, SIGTERM);
+  CHECK(ended(gateway) == 0);
+  INFO(textOf(readFile(folder.path / "log")));
+  shareBundle(fern.tools, id, {"greenhouse"});
+  OpeningTools itsOwn;
+  itsOwn.store = openStore(team.server.uri("greenhouse"));
+  itsOwn.vault = openVault(folder.path / "kettle-window");
+  REQUIRE(keptBundle(itsOwn, id));
+  CHECK(keptBundle(itsOwn, id)->password == "orchid-house-5");
 }
