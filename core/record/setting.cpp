@@ -67,7 +67,9 @@ std::optional<std::pair<int, int>> measureFrom(const std::string& text) {
 
 std::string notThere(const std::string& section) {
   if (section == kScreenSection)
-    return "H.264 pictures are decoded in software; there is no choice of a decoder.";
+    return "Scale, effects, keyboard layout and a program instead of the desktop are for remote desktops "
+           "(RDP). "
+           "H.264 pictures are decoded in software; there is no choice of a decoder.";
   if (section == kDevicesSection)
     return "Folders, printers, smart cards, USB devices, serial ports, microphone and camera of this desk "
            "are "

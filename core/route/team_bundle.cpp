@@ -207,6 +207,10 @@ void shareBundle(const OpeningTools& tools, Id credential, const std::set<std::s
         .withCure("Keep its password or key first.");
   publishDesk(tools);
   TeamSecrets& team = *tools.store->teamSecrets();
+  const auto copies = team.copiesOf(ownerOf(credential));
+  if (!copies.empty() && !openShared(tools, credential))
+    throw Error(ErrorKind::Local, "others hold its secrets, and this computer does not")
+        .withCure("Ask " + copies.front().account + " to share it with you.");
   std::set<std::string> all = accounts;
   all.insert(team.account());
   const std::vector<Holder> holders = computersOf(tools, all);

@@ -53,9 +53,10 @@ void TeamPart::showFor(Id credential) {
   try {
     publishDesk(tools);
     const auto mates = teammatesOf(tools, credential);
+    const bool isShared = std::any_of(mates.begin(), mates.end(), [](const Teammate& m) { return m.holds; });
     for (const Teammate& mate : mates) {
       if (mate.holds && !mate.me) before_.insert(mate.account);
-      addRow(mate);
+      addRow(mate, isShared);
     }
     auto* about =
         new QLabel(mates.size() < 2
@@ -75,7 +76,7 @@ void TeamPart::showFor(Id credential) {
   }
 }
 
-void TeamPart::addRow(const Teammate& mate) {
+void TeamPart::addRow(const Teammate& mate, bool isShared) {
   const QString account = QString::fromStdString(mate.account);
   auto* line = new QWidget(this);
   auto* row = new QHBoxLayout(line);
@@ -83,7 +84,7 @@ void TeamPart::addRow(const Teammate& mate) {
   auto* tick = new QCheckBox(mate.me ? tr("%1 (you)").arg(account) : account, line);
   tick->setObjectName("holds " + account);
   tick->setProperty("account", account);
-  tick->setChecked(mate.holds || mate.me);
+  tick->setChecked(mate.holds || (mate.me && !isShared));
   tick->setEnabled(!mate.me);
   if (mate.me) tick->setToolTip(tr("What you keep is yours; others are given it."));
   auto* facts = new QLabel(line);

@@ -30,7 +30,8 @@ class TeamPart : public QWidget {
   void said(const QString& sentence);
 
  private:
-  void addRow(const Teammate& mate);
+  /// `isShared`: somebody holds it as shared; without, it is one's own.
+  void addRow(const Teammate& mate, bool isShared);
   void clear();
 
   Records& records_;

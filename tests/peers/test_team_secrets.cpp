@@ -90,6 +90,8 @@ TEST_CASE("A credential's password is held by those it is shared with, and chang
   sedge.keep(id, "sedges-own");
   CHECK(sedge.password(id) == "sedges-own");
   CHECK(fern.password(id) == "potting-shed-6");
+  CHECK(failureOf([&] { shareBundle(sedge.tools, id, {"fern", "moss"}); }).find("others hold") == 0);
+  CHECK(fern.password(id) == "potting-shed-6");
 
   // Taken away: the others still hold it; given to nobody it is one's own again.
   shareBundle(moss.tools, id, {"sedge"});
