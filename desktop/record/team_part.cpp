@@ -36,8 +36,10 @@ void TeamPart::clear() {
   ticks_.clear();
   while (QLayoutItem* item = rows_->takeAt(0)) {
     if (QWidget* row = item->widget()) {
-      row->setParent(nullptr);
-      row->deleteLater();  // perhaps it is its own button that asked
+      // Perhaps it is its own button that asked; until it goes nobody is to find what is in it.
+      for (QObject* inside : row->findChildren<QObject*>()) inside->setObjectName({});
+      row->hide();
+      row->deleteLater();
     }
     delete item;
   }
