@@ -123,7 +123,7 @@ RecordingWriter::~RecordingWriter() {
   putLittle(length, static_cast<std::uint32_t>(end.size() + 4));
   end.append(reinterpret_cast<const char*>(length), 4);
   try {
-    put(RecordedKind::End, last_, viewOf(end));
+    add(RecordedKind::End, last_, viewOf(end));
   } catch (const Error&) {
     // Without its end it counts as cut off, which it is.
   }
@@ -133,9 +133,7 @@ void RecordingWriter::note(const std::string& person) {
   if (std::find(people_.begin(), people_.end(), person) == people_.end()) people_.push_back(person);
 }
 
-void RecordingWriter::add(RecordedKind kind, std::uint32_t ms, ByteView bytes) { put(kind, ms, bytes); }
-
-void RecordingWriter::put(RecordedKind kind, std::uint32_t ms, ByteView bytes) {
+void RecordingWriter::add(RecordedKind kind, std::uint32_t ms, ByteView bytes) {
   last_ = std::max(last_, ms);
   Byte head[kRecordHead];
   head[0] = static_cast<Byte>(kind);

@@ -45,7 +45,6 @@ class RecordingWriter {
   [[nodiscard]] const std::string& file() const { return name_; }
 
  private:
-  void put(RecordedKind kind, std::uint32_t ms, ByteView bytes);
   std::string name_;
   std::unique_ptr<std::FILE, int (*)(std::FILE*)> out_;
   std::uint64_t size_ = 0;

@@ -1,6 +1,7 @@
 #include "record/setting.hpp"
 
 #include <charconv>
+#include <map>
 
 #include "record/settings_parts.hpp"
 
@@ -66,15 +67,16 @@ std::optional<std::pair<int, int>> measureFrom(const std::string& text) {
 }
 
 std::string notThere(const std::string& section) {
-  if (section == kScreenSection)
-    return "Scale, effects, keyboard layout and a program instead of the desktop are for remote desktops "
-           "(RDP). "
-           "H.264 pictures are decoded in software; there is no choice of a decoder.";
-  if (section == kDevicesSection)
-    return "Folders, printers, smart cards, USB devices, serial ports, microphone and camera of this desk "
-           "are "
-           "not passed on, by no kind of way in.";
-  return {};
+  static const std::map<std::string, std::string> sentences{
+      {kScreenSection,
+       "Scale, effects, keyboard layout and a program instead of the desktop are for remote desktops (RDP). "
+       "H.264 pictures are decoded in software; there is no choice of a decoder."},
+      {kDevicesSection,
+       "Folders, printers, smart cards, USB devices, serial ports, microphone and camera of this desk are "
+       "not "
+       "passed on, by no kind of way in."}};
+  const auto found = sentences.find(section);
+  return found == sentences.end() ? std::string() : found->second;
 }
 
 std::string labelOf(const Setting& s, const std::string& value) {

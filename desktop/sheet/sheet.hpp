@@ -95,6 +95,9 @@ class Sheet : public QWidget {
   /// What others changed of it since the draft began.
   [[nodiscard]] std::vector<MergeField> othersChanges(const Snapshot& now) const;
   void tellChanges(const std::vector<MergeField>& changes);
+  /// Who changed any of these last; empty when that is not known.
+  [[nodiscard]] QString lastAuthorOf(const std::vector<Owner>& owners) const;
+  void showMergeView(const QString& name, const std::vector<Owner>& owners, std::vector<MergeField> fields);
   // The same for a place or group; sheet_folder_merge.cpp.
   [[nodiscard]] FolderDraft folderDraft() const;
   void showFolderMerge();

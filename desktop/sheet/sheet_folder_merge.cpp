@@ -55,18 +55,8 @@ void Sheet::showFolderMerge() {
     base_ = theirs_;
     return;
   }
-  QString who;
-  try {
-    const auto last = records_.store().history(1, {{OwnerKind::Folder, id}});
-    if (!last.empty()) who = QString::fromStdString(last.front().author);
-  } catch (const Error&) {
-    who.clear();
-  }
-  merge_->show(QString::fromStdString(theirs_->folders.at(id).name), who,
-               differencesOf(folderDraftOf(*base_, id), folderDraft(), folderDraftOf(*theirs_, id)));
-  middle_->hide();
-  meanwhile_->hide();
-  merge_->setVisible(true);
+  showMergeView(QString::fromStdString(theirs_->folders.at(id).name), {{OwnerKind::Folder, id}},
+                differencesOf(folderDraftOf(*base_, id), folderDraft(), folderDraftOf(*theirs_, id)));
 }
 
 /// What was chosen becomes the draft, on top of what is in the records now; then it is kept as usual.

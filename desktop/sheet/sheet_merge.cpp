@@ -77,15 +77,23 @@ void Sheet::showMerge() {
     base_ = theirs_;
     return;
   }
-  QString who;
+  showMergeView(QString::fromStdString(theirs_->machines.at(machine_.id).name),
+                ownersWithin(*theirs_, {OwnerKind::Machine, machine_.id}),
+                differencesOf(draftOf(*base_, machine_.id), draft(), draftOf(*theirs_, machine_.id)));
+}
+
+QString Sheet::lastAuthorOf(const std::vector<Owner>& owners) const {
   try {
-    const auto last = records_.store().history(1, ownersWithin(*theirs_, {OwnerKind::Machine, machine_.id}));
-    if (!last.empty()) who = QString::fromStdString(last.front().author);
+    const auto last = records_.store().history(1, owners);
+    return last.empty() ? QString() : QString::fromStdString(last.front().author);
   } catch (const Error&) {
-    who.clear();
+    return {};
   }
-  merge_->show(QString::fromStdString(theirs_->machines.at(machine_.id).name), who,
-               differencesOf(draftOf(*base_, machine_.id), draft(), draftOf(*theirs_, machine_.id)));
+}
+
+void Sheet::showMergeView(const QString& name, const std::vector<Owner>& owners,
+                          std::vector<MergeField> fields) {
+  merge_->show(name, lastAuthorOf(owners), std::move(fields));
   middle_->hide();
   meanwhile_->hide();
   merge_->setVisible(true);
