@@ -161,7 +161,7 @@ std::string teamWords(const OpeningTools& tools, Id credential) {
 struct ShareWish {
   std::string name;
   std::vector<std::string> with, without;
-  bool theirs = false;
+  std::string theirs;  ///< the mark of a computer
 };
 
 int share(const ShareWish& wish) {
@@ -170,16 +170,16 @@ int share(const ShareWish& wish) {
   std::set<std::string> holders;
   for (const Teammate& t : teammatesOf(tools, c.id))
     if (t.holds && !t.me) holders.insert(t.account);
-  const std::set<std::string> before = holders;
   for (const std::string& account : wish.without)
     if (holders.erase(account) == 0) throw Error(ErrorKind::Local, account + " does not hold it", account);
   for (const std::string& account : wish.with) {
-    if (wish.theirs) believe(tools, account);
+    if (!wish.theirs.empty() && !believe(tools, account, wish.theirs))
+      throw Error(ErrorKind::Local, account + " has no computer of this mark", wish.theirs);
     holders.insert(account);
   }
   if (!wish.with.empty() || !wish.without.empty()) {
     shareBundle(tools, c.id, holders);
-    if (!wish.without.empty()) markToBeChanged(*tools.store, c, wish.without.front());
+    if (!wish.without.empty()) markToBeChanged(*tools.store, c, wish.without);
   }
   std::cout << teamWords(tools, c.id);
   return kDone;
@@ -288,8 +288,9 @@ void addCredentialVerbs(CLI::App& app, Chosen& chosen) {
     verb->add_option("--with", wish->with, "Accounts of the database that shall hold it, too");
     verb->add_option("--without", wish->without,
                      "Accounts that shall hold it no more; it is to be changed then, since they knew it");
-    verb->add_flag("--theirs", wish->theirs,
-                   "New computers of the accounts of --with are theirs: you compared the marks");
+    verb->add_option(
+        "--theirs", wish->theirs,
+        "The new computer of this mark belongs to the account of --with: you compared the marks");
     verb->callback([wish, &chosen] { chosen = [wish] { return share(*wish); }; });
   }
   {

@@ -188,12 +188,14 @@ std::vector<Teammate> teammatesOf(const OpeningTools& tools, Id credential) {
   return out;
 }
 
-void believe(const OpeningTools& tools, const std::string& account) {
-  if (!hasTeam(tools) || !tools.vault) return;
-  TeamSecrets& team = *tools.store->teamSecrets();
-  KnownPeople known = peopleKnownTo(tools);
-  for (const PersonKey& p : team.people())
-    if (p.account == account) known.believe(account, p.key);
+bool believe(const OpeningTools& tools, const std::string& account, const std::string& mark) {
+  if (!hasTeam(tools) || !tools.vault) return false;
+  for (const PersonKey& p : tools.store->teamSecrets()->people())
+    if (p.account == account && markOfKey(p.key) == mark) {
+      peopleKnownTo(tools).believe(account, p.key);
+      return true;
+    }
+  return false;
 }
 
 void shareBundle(const OpeningTools& tools, Id credential, const std::set<std::string>& accounts) {
@@ -227,10 +229,17 @@ void shareBundle(const OpeningTools& tools, Id credential, const std::set<std::s
   tools.store->removeSecret(ownerOf(credential));
 }
 
-void markToBeChanged(Store& store, Credential& credential, const std::string& account) {
+bool isStillKnown(const SecretBundle& before, const SecretBundle& after) {
+  const auto kept = [](const Secret& old, const Secret& now) { return !old.empty() && old == now; };
+  return kept(before.password, after.password) || kept(before.key, after.key) ||
+         kept(before.codeSecret, after.codeSecret);
+}
+
+void markToBeChanged(Store& store, Credential& credential, const std::vector<std::string>& accounts) {
+  std::string names;
+  for (const std::string& account : accounts) names += (names.empty() ? "" : ", ") + account;
   credential.expires = nowText().substr(0, kDayLetters);
-  store.commit("take " + credential.name + " away from " + account,
-               [&](StoreWriter& w) { w.put(credential); });
+  store.commit("take " + credential.name + " away from " + names, [&](StoreWriter& w) { w.put(credential); });
 }
 
 std::string expiryAfterChange(const Credential& credential) {
@@ -241,8 +250,8 @@ int copyShared(const OpeningTools& from, const OpeningTools& to) {
   if (!canRead(from)) return 0;
   int copied = 0;
   for (const auto& [id, credential] : from.store->load().credentials)
-    if (keptForTeam(from, id)) {
-      keepBundle(to, id, keptBundle(from, id).value_or(SecretBundle{}));
+    if (const auto shared = keptForTeam(from, id)) {
+      keepBundle(to, id, bundleFrom(shared->view()).value_or(SecretBundle{}));
       ++copied;
     }
   return copied;

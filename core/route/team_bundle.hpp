@@ -30,15 +30,17 @@ void publishDesk(const OpeningTools& tools);
 std::string ownMark(const OpeningTools& tools);
 /// Everybody who opened these records once, oneself first, then by name. Throws what the store throws.
 std::vector<Teammate> teammatesOf(const OpeningTools& tools, Id credential);
-/// All computers of theirs that are known now are theirs.
-void believe(const OpeningTools& tools, const std::string& account);
+/// The computer of this mark is theirs, and no other that came with it. False when they have none.
+bool believe(const OpeningTools& tools, const std::string& account, const std::string& mark);
 
 /// From now on these people hold it besides oneself; with nobody else it is one's own again. Throws
 /// Error{Local} when nothing is kept, one of them is not known to the database, or the vault is locked.
 void shareBundle(const OpeningTools& tools, Id credential, const std::set<std::string>& accounts);
 
-/// Somebody knew it who shall not any more: it is to be changed by today. Throws what a commit throws.
-void markToBeChanged(Store& store, Credential& credential, const std::string& account);
+/// Whether anything that was kept before still is, so that whoever knew it does.
+bool isStillKnown(const SecretBundle& before, const SecretBundle& after);
+/// These people knew it who shall not any more: it is to be changed by today. Throws what a commit throws.
+void markToBeChanged(Store& store, Credential& credential, const std::vector<std::string>& accounts);
 /// The day by which a credential is to be changed again, now that it was: none once that day is over.
 std::string expiryAfterChange(const Credential& credential);
 

@@ -255,12 +255,15 @@ void PictureView::wantPictureSize() {
   const double ratio = devicePixelRatioF();
   Size wanted{static_cast<int>(width() * ratio), static_cast<int>(height() * ratio)};
   if (screenNumber_ == 0) session_->room = wanted;
+  if (!session_->isLive()) askedSize_ = {};
   if (!session_->isLive() || !session_->capabilities().resize.can) return;
   if (!session_->followsPane) {
     if (screenNumber_ > 0 || session_->screens().size() > 1) return;
     if (!session_->ownSize && !session_->likeMonitor) return;
     const QSize monitor = QWidget::screen()->size() * ratio;
     wanted = session_->ownSize.value_or(Size{monitor.width(), monitor.height()});
+    // A machine may give another size than it was asked for: it is asked once.
+    if (std::exchange(askedSize_, wanted) == wanted) return;
   }
   if (wanted.width < 160 || wanted.height < 120 || wanted == sourceArea().size()) return;
   // One screen of several follows the window that shows it, where the machine's screens can be placed.

@@ -72,6 +72,7 @@ class PictureView : public QWidget {
 
   QPointer<OpenSession> session_;
   int screenNumber_ = 0;
+  Size askedSize_;  ///< of its own or the monitor's, since the session is live
   FitMode mode_ = FitMode::Shrink;
   bool stale_ = false;
   double scale_ = 1;  ///< device pixels of the pane per pixel of the picture

@@ -353,14 +353,22 @@ bool CredentialsView::keep() {
   if (!records_.commit((c.id == 0 ? tr("add credential %1") : tr("change credential %1")).arg(name),
                        [&c](StoreWriter& w) { w.put(c); }))
     return false;
+  shown_ = c;
   try {
+    // Whoever loses it is not given what is new.
+    const std::vector<std::string> losers = team_->losers();
+    const SecretBundle before = keptBundle(records_.tools(), c.id).value_or(SecretBundle{});
+    if (!losers.empty()) team_->share();
     keepBundle(records_.tools(), c.id, secrets);
+    team_->share();
+    if (!losers.empty() && isStillKnown(before, secrets)) {
+      markToBeChanged(records_.store(), c, losers);
+      records_.reload();
+    }
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return false;
   }
-  if (!team_->keep(c)) return false;
-  shown_ = c;
   changed_ = false;
   showAt(name);
   const int users = usersOfCredential(records_.snapshot(), c.name);

@@ -106,9 +106,9 @@ void TeamPart::addRow(const Teammate& mate, bool isShared) {
     theirs->setToolTip(tr(
         "Ask them for the mark of that computer first: it stands on this page there. Until then it is given "
         "nothing."));
-    connect(theirs, &QPushButton::clicked, this, [this, account = mate.account] {
+    connect(theirs, &QPushButton::clicked, this, [this, account = mate.account, mark = mate.mark] {
       try {
-        believe(records_.tools(), account);
+        believe(records_.tools(), account, mark);
         if (before_.contains(account)) shareBundle(records_.tools(), credential_, before_);
         showFor(credential_);
       } catch (const Error& e) {
@@ -129,23 +129,19 @@ std::set<std::string> TeamPart::chosen() const {
   return out;
 }
 
-bool TeamPart::keep(Credential& credential) {
-  if (isHidden() || !isChanged()) return true;
+std::vector<std::string> TeamPart::losers() const {
   const std::set<std::string> now = chosen();
-  std::string lost;
+  std::vector<std::string> out;
   for (const std::string& account : before_)
-    if (!now.contains(account)) lost = account;
-  try {
-    shareBundle(records_.tools(), credential.id, now);
-    if (!lost.empty()) {
-      markToBeChanged(records_.store(), credential, lost);
-      records_.reload();
-    }
-    return true;
-  } catch (const Error& e) {
-    emit said(QString::fromUtf8(e.what()));
-    return false;
-  }
+    if (!now.contains(account)) out.push_back(account);
+  return out;
+}
+
+void TeamPart::share() {
+  const std::set<std::string> now = chosen();
+  if (isHidden() || now == before_) return;
+  shareBundle(records_.tools(), credential_, now);
+  before_ = now;
 }
 
 }  // namespace kw::desktop

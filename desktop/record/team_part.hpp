@@ -20,10 +20,10 @@ class TeamPart : public QWidget {
   void showFor(Id credential);
   /// The others who shall hold it.
   [[nodiscard]] std::set<std::string> chosen() const;
-  [[nodiscard]] bool isChanged() const { return chosen() != before_; }
-  /// Gives and takes away, as ticked; whoever loses it makes it one to be changed. False when it could not be
-  /// done: said.
-  bool keep(Credential& credential);
+  /// Whoever holds it and shall not any more.
+  [[nodiscard]] std::vector<std::string> losers() const;
+  /// Gives and takes away, as ticked; nothing where that is so already. Throws Error.
+  void share();
 
  signals:
   void edited();

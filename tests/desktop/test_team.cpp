@@ -190,6 +190,18 @@ TEST_CASE("A credential is given to a colleague with a tick, changed for both, a
   CHECK(keptBundle(duty.tools, id)->password == "glasshouse-7");
   CHECK(field("credentialExpires")->text() == QDateTime::currentDateTimeUtc().toString("yyyy-MM-dd"));
   CHECK(duty.desk->records().store().history(1).front().title == "take duty at night away from volunteer");
+  // Taken away and changed in one go: what is new is not given to whoever loses it, and nothing is left to
+  // do.
+  page.findChild<QCheckBox*>("holds volunteer")->click();
+  REQUIRE(page.keep());
+  REQUIRE(keptBundle(volunteer.tools, id));
+  page.findChild<QCheckBox*>("holds volunteer")->click();
+  type("credentialPassword", "palm-house-3");
+  REQUIRE(page.keep());
+  CHECK_FALSE(keptBundle(volunteer.tools, id));
+  CHECK(keptBundle(duty.tools, id)->password == "palm-house-3");
+  CHECK(field("credentialExpires")->text().isEmpty());
+  CHECK(duty.desk->records().store().history(1).front().title == "change credential duty at night");
   // Changed, it need not be any more.
   type("credentialPassword", "seed-bank-8");
   REQUIRE(page.keep());

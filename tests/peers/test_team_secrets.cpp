@@ -196,10 +196,16 @@ TEST_CASE("Another computer of somebody is given what they hold once it is said 
   const auto mates = teammatesOf(fern.tools, id);
   CHECK(mates.at(1).mark == ownMark(second.tools));
   CHECK(mates.at(1).mark.size() == 24);
-  believe(fern.tools, "moss");
-  CHECK(fern.team(id) == "fern+ moss+-1");
+  // Only the computer of the mark that was compared is believed.
+  team.server.run("INSERT INTO kettle.person VALUES('moss', '\\x" + std::string(64, '7') +
+                  "', 'greenhouse-9', '9')");
+  CHECK_FALSE(believe(fern.tools, "moss", "0000 0000 0000 0000 0000"));
+  CHECK_FALSE(believe(fern.tools, "sedge", mates.at(1).mark));
+  REQUIRE(believe(fern.tools, "moss", mates.at(1).mark));
   shareBundle(fern.tools, id, {"moss"});
+  CHECK(fern.team(id) == "fern+ moss+-1!");
   CHECK(second.password(id) == "orchid-house-5");
+  team.server.run("DELETE FROM kettle.person WHERE desk='greenhouse-9'");
   CHECK(fern.team(id) == "fern+ moss+");
   // A vault's key file that went is another computer, too: no old text opens.
   CHECK(ownMark(fern.tools) != ownMark(moss.tools));
