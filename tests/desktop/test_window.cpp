@@ -225,6 +225,10 @@ TEST_CASE("The machine is asked for a size of its own, or that of the monitor, w
   window.resize(1000, 700);
   shown([] { return false; }, 500);
   CHECK(s->pictureSize() == wanted);
+  // Whoever sits at it may change it: asked once, it is left alone.
+  bench.consoles[0]->withGuest([](lab::Guest& g) { g.resize({800, 600}); });
+  CHECK(shown([&] { return s->pictureSize() == Size{800, 600}; }));
+  CHECK_FALSE(shown([&] { return s->pictureSize() == wanted; }, 1000));
 }
 
 TEST_CASE("A session that ends while a dialog or a menu about it is open is left alone", "[window]") {
