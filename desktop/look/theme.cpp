@@ -165,7 +165,7 @@ QFrame#card { background: @panel; border: 1px solid @line; border-radius: 8px; }
       {"@copper", s.copper.name()},      {"@brick", s.brick.name()},
       {"@field", s.field.name()},        {"@faint", mixed(s.quiet, s.ground, 0.45).name()},
       {"@heading", headingOf(s).name()}, {"@onCopper", onCopper(s).name()},
-      {"@calm", calm(s).name()},
+      {"@calm", calm(s).name()},         {"@amber", s.amber.name()},
   };
   for (const auto& [token, value] : colours) text.replace(token, value);
   return text;

@@ -12,6 +12,7 @@ namespace kw::desktop {
 namespace {
 
 constexpr int kLabelWidth = 150;
+constexpr int kTickWidth = 22;
 
 QString computersOf(const Teammate& mate) {
   const QString all =
@@ -89,37 +90,46 @@ void TeamPart::addRow(const Teammate& mate, bool isShared) {
   tick->setChecked(mate.holds || (mate.me && !isShared));
   tick->setEnabled(!mate.me);
   if (mate.me) tick->setToolTip(tr("What you keep is yours; others are given it."));
-  auto* facts = new QLabel(line);
+  auto* facts = new QLabel(computersOf(mate), line);
   facts->setTextFormat(Qt::PlainText);
+  facts->setObjectName("quiet");
+  facts->setToolTip(tr("Mark of their key: %1").arg(QString::fromStdString(mate.mark)));
   row->addWidget(tick);
   row->addWidget(facts, 1);
-  if (mate.newDesk.empty()) {
-    facts->setText(computersOf(mate));
-    facts->setObjectName("quiet");
-    facts->setToolTip(tr("Mark of their key: %1").arg(QString::fromStdString(mate.mark)));
-  } else {
-    facts->setText(
-        tr("%1 is new: %2").arg(QString::fromStdString(mate.newDesk), QString::fromStdString(mate.mark)));
-    facts->setObjectName("warn");
-    auto* theirs = new QPushButton(tr("It is theirs"), line);
-    theirs->setObjectName("theirs " + account);
-    theirs->setToolTip(tr(
-        "Ask them for the mark of that computer first: it stands on this page there. Until then it is given "
-        "nothing."));
-    connect(theirs, &QPushButton::clicked, this, [this, account = mate.account, mark = mate.mark] {
-      try {
-        believe(records_.tools(), account, mark);
-        if (before_.contains(account)) shareBundle(records_.tools(), credential_, before_);
-        showFor(credential_);
-      } catch (const Error& e) {
-        emit said(QString::fromUtf8(e.what()));
-      }
-    });
-    row->addWidget(theirs);
-  }
   rows_->addWidget(line);
   if (!mate.me) ticks_.push_back(tick);
   connect(tick, &QCheckBox::toggled, this, &TeamPart::edited);
+  if (!mate.newDesk.empty()) addNewDesk(mate);
+}
+
+/// A computer of somebody known that was not seen before.
+void TeamPart::addNewDesk(const Teammate& mate) {
+  auto* block = new QWidget(this);
+  auto* column = new QVBoxLayout(block);
+  column->setContentsMargins(kTickWidth, 0, 0, 4);
+  auto* facts = new QLabel(tr("A computer of theirs is new here: %1\n%2")
+                               .arg(QString::fromStdString(mate.newDesk), QString::fromStdString(mate.mark)),
+                           block);
+  facts->setObjectName("warn");
+  facts->setTextFormat(Qt::PlainText);
+  facts->setWordWrap(true);
+  auto* theirs = new QPushButton(tr("It is theirs"), block);
+  theirs->setObjectName("theirs " + QString::fromStdString(mate.account));
+  theirs->setToolTip(
+      tr("Ask them for the mark of that computer first: it stands on this page there. Until then it is given "
+         "nothing."));
+  column->addWidget(facts);
+  column->addWidget(theirs, 0, Qt::AlignLeft);
+  rows_->addWidget(block);
+  connect(theirs, &QPushButton::clicked, this, [this, account = mate.account, mark = mate.mark] {
+    try {
+      believe(records_.tools(), account, mark);
+      if (before_.contains(account)) shareBundle(records_.tools(), credential_, before_);
+      showFor(credential_);
+    } catch (const Error& e) {
+      emit said(QString::fromUtf8(e.what()));
+    }
+  });
 }
 
 std::set<std::string> TeamPart::chosen() const {

@@ -32,6 +32,7 @@ class TeamPart : public QWidget {
  private:
   /// `isShared`: somebody holds it as shared; without, it is one's own.
   void addRow(const Teammate& mate, bool isShared);
+  void addNewDesk(const Teammate& mate);
   void clear();
 
   Records& records_;

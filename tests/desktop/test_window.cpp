@@ -305,12 +305,6 @@ TEST_CASE("What a way in cannot do is said on its page", "[window]") {
   CHECK(said("Not for this way in: Colours, Picture quality, Preferred encoding"));
   toPage(window.sheet(), "Sound and devices");
   CHECK(said("smart cards"));
-  if (const char* shot = getenv("KW_SHOT")) {
-    toPage(window.sheet(), "Screen");
-    window.resize(1280, 800);
-    shown([] { return false; }, 300);
-    window.grab().save(shot);
-  }
 }
 
 TEST_CASE("Panes: two, four, the strip, and splitting by drop", "[window]") {

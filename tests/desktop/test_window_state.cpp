@@ -125,6 +125,7 @@ TEST_CASE("The colour schemes keep their contrast", "[window]") {
     applyScheme(*qApp, choice);
     const Scheme& s = scheme();
     CAPTURE(s.name.toStdString());
+    CHECK_FALSE(qApp->styleSheet().contains('@'));  // every colour's name was replaced by the colour
     for (const QColor& ink : {s.text, s.quiet, s.copper, s.teal, s.amber, s.brick}) {
       CAPTURE(ink.name().toStdString());
       CHECK(contrast(ink, s.panel) >= 4.5);
