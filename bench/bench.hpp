@@ -30,6 +30,7 @@ std::pair<double, double> bestOfBoth(const std::function<void()>& ours, const st
 void benchPictures(Table& table);
 void benchEncodings(Table& table);
 void benchRdp(Table& table);
+void benchRdpScrolling(Table& table);
 void benchSpice(Table& table);
 void benchRecords(Table& table);
 void benchHosts(Table& table);

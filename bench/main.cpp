@@ -70,7 +70,11 @@ int main(int argc, char** argv) {
   const bool window = argc < 2 || std::strcmp(argv[1], "core") != 0;
   using Part = std::function<void()>;
   const std::vector<std::pair<std::string, Part>> parts{
-      {"rdp", [&] { kw::bench::benchRdp(table); }},
+      {"rdp",
+       [&] {
+         kw::bench::benchRdp(table);
+         kw::bench::benchRdpScrolling(table);
+       }},
       {"spice", [&] { kw::bench::benchSpice(table); }},
       {"records", [&] { kw::bench::benchRecords(table); }},
       {"hosts", [&] { kw::bench::benchHosts(table); }},

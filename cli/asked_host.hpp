@@ -51,6 +51,11 @@ class Asked {
   void change(const std::string& id, const ConsoleChange& what) {
     wait([&](Host::Done done) { host_->change(id, what, std::move(done)); });
   }
+  std::string firstPassword(const std::string& id) {
+    const auto sealed = std::make_shared<std::string>();
+    wait([&](Host::Done done) { host_->firstPassword(id, sealed, std::move(done)); });
+    return *sealed;
+  }
   void until(std::chrono::nanoseconds limit, const std::string& what,
              const std::function<bool(const HostView&)>& holds) {
     runToEnd([&] { return awaitView(host_, holds, limit, what); });

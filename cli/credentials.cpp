@@ -8,6 +8,7 @@
 #include <set>
 
 #include "base/file.hpp"
+#include "cli/asked_host.hpp"
 #include "cli/live.hpp"
 #include "cli/target.hpp"
 #include "cli/verbs.hpp"
@@ -195,8 +196,16 @@ int remove(const std::string& name) {
 
 struct FirstWish {
   std::string machine, blobFile, keyFile, passphraseFile;
-  bool print = false;
+  bool fromHost = false, print = false;
 };
+
+std::string sealedFirst(const FirstWish& wish) {
+  if (!wish.fromHost) return textOf(readFile(wish.blobFile, kLargestSecret));
+  const OpeningTools tools = localTools();
+  const OnHost at = onHost(tools, wish.machine);
+  Asked asked(at.host, tools);
+  return asked.firstPassword(at.id);
+}
 
 /// The way in that an account of the machine itself signs in on; the first otherwise.
 const Endpoint* accountWayOf(const Snapshot& s, Id machine) {
@@ -213,8 +222,7 @@ int decryptFirst(const FirstWish& wish) {
     passphrase = firstLineOf(wish.passphraseFile);
   else if (needsPassphrase(key))
     passphrase = askOnTerminal("Passphrase of the key " + wish.keyFile).value_or("");
-  const std::string password =
-      firstPassword(textOf(readFile(wish.blobFile, kLargestSecret)), key, passphrase);
+  const std::string password = firstPassword(sealedFirst(wish), key, passphrase);
   if (wish.print) {
     std::cout << password << "\n";
     return kDone;
@@ -314,12 +322,14 @@ void addCredentialVerbs(CLI::App& app, Chosen& chosen) {
     auto* verb = all->add_subcommand(
         "decrypt-first", "The first password of a machine, encrypted to your RSA key, into its record");
     verb->add_option("machine", wish->machine, "The machine it is kept with");
-    verb->add_option("--blob-file", wish->blobFile, "A file with the base64 text")->required();
+    auto* blob = verb->add_option("--blob-file", wish->blobFile, "A file with the base64 text");
+    verb->add_flag("--from-host", wish->fromHost, "Ask the machine's host for it")->excludes(blob);
     verb->add_option("--key-file", wish->keyFile, "The private key: PEM or OpenSSH's form")->required();
     verb->add_option("--passphrase-file", wish->passphraseFile, "A file with the key's passphrase");
     verb->add_flag("--print", wish->print, "Print it and keep nothing");
     verb->callback([wish, &chosen] {
-      if (!wish->print && wish->machine.empty()) throw CLI::RequiredError("machine");
+      if ((!wish->print || wish->fromHost) && wish->machine.empty()) throw CLI::RequiredError("machine");
+      if (!wish->fromHost && wish->blobFile.empty()) throw CLI::RequiredError("--blob-file or --from-host");
       chosen = [wish] { return decryptFirst(*wish); };
     });
   }

@@ -2,6 +2,7 @@
 // with JSON objects, one a line (docs/formats.md, "Own command"):
 //   watch                   {"machines": […]} once, then {"machine": {…}} or {"gone": "ID"} at each change
 //   power ID VERB           {"done": true} or {"error": "a sentence", "cure": "…"}
+//   first-password ID       {"done": true, "sealed": "BASE64"}: encrypted to its owner's key
 //   console ID              a change as one JSON line on its standard input; answers as power does
 #include <nlohmann/json.hpp>
 
@@ -79,6 +80,16 @@ class CommandAdapter : public HostAdapter {
     co_await ask(std::move(words), what.dump() + "\n");
   }
 
+  Task<std::string> firstPassword(std::string id) override {
+    std::vector<std::string> words{"first-password", std::move(id)};
+    const Json answer = co_await ask(std::move(words), "");
+    const auto sealed = answer.find("sealed");
+    if (sealed == answer.end() || !sealed->is_string() || sealed->get<std::string>().empty())
+      throw Error(ErrorKind::Unsupported, "the host gives no first password of this machine")
+          .withCure("It may still be starting for the first time, or have been made without a key.");
+    co_return sealed->get<std::string>();
+  }
+
  private:
   static HostAbilities allAble() {
     HostAbilities a;
@@ -125,15 +136,17 @@ class CommandAdapter : public HostAdapter {
     }
   }
 
-  Task<void> ask(std::vector<std::string> words, std::string input) {
+  Task<Json> ask(std::vector<std::string> words, std::string input) {
     const auto child = begin(words);
+    Json answer;
     const auto talk = [&]() -> Task<void> {
       if (!input.empty()) co_await child->stream().write(viewOf(input));
       LineReader lines(child->stream());
-      const Json answer = parsedLine(co_await lines.next());
+      answer = parsedLine(co_await lines.next());
       if (!answer.contains("done")) protocolBroken("the host's command", "it says neither done nor error");
     };
     co_await within(kAnswerLimit, words_[0], talk());
+    co_return answer;
   }
 
   std::vector<std::string> words_;

@@ -218,6 +218,17 @@ void Host::readInGuest(std::string id, std::string path, std::shared_ptr<std::st
       std::move(done));
 }
 
+void Host::firstPassword(std::string id, std::shared_ptr<std::string> into, Done done) {
+  spawn(
+      state_->tools.strand,
+      [state = state_, into = std::move(into), id = std::move(id)]() -> Task<void> {
+        if (state->view().stage != HostStage::Live)
+          throw Error(ErrorKind::Unreachable, "the host is not reached now");
+        *into = co_await state->adapter->firstPassword(id);
+      },
+      std::move(done));
+}
+
 Task<void> ordered(std::function<void(Host::Done)> give) {
   struct Outcome {
     explicit Outcome(const Executor& on) : arrived(on) {}

@@ -51,6 +51,8 @@ class Host : public std::enable_shared_from_this<Host> {
   void change(std::string id, ConsoleChange change, Done done);
   /// `into` is written before `done` is called.
   void readInGuest(std::string id, std::string path, std::shared_ptr<std::string> into, Done done);
+  /// Likewise; what HostAdapter::firstPassword() gives.
+  void firstPassword(std::string id, std::shared_ptr<std::string> into, Done done);
 
  private:
   std::future<void> endSoon();

@@ -9,6 +9,12 @@ Task<std::string> HostAdapter::readInGuest(std::string, std::string) {
   co_return std::string();
 }
 
+Task<std::string> HostAdapter::firstPassword(std::string) {
+  throw Error(ErrorKind::Unsupported, "a host of this kind keeps no first passwords")
+      .withCure("Paste it where it is shown, encrypted to your key.");
+  co_return std::string();
+}
+
 namespace {
 
 constexpr HostKind kKinds[] = {

@@ -135,9 +135,7 @@ void Client::queue(Bytes packet) {
 void Client::sendOn(unsigned channelId, ByteView body, unsigned securityFlags, bool always) {
   LittleWriter out;
   if (security_.active()) {
-    Bytes text(body.begin(), body.end());
-    const Bytes signature = security_.protect(text);
-    out.u16(securityFlags | sec::kEncrypt).u16(0).bytes(signature).bytes(text);
+    out.u16(securityFlags | sec::kEncrypt).u16(0).bytes(security_.sealed(body));
   } else {
     if (legacy_ ? securityFlags != 0 : always) out.u16(securityFlags).u16(0);
     out.bytes(body);
@@ -158,15 +156,9 @@ void Client::flushInput() {
   const unsigned count = input_.count();
   Bytes events = input_.take();
   LittleWriter out;
-  const std::size_t extra = security_.active() ? 8 : 0;
+  if (security_.active()) events = security_.sealed(events);
   out.u8((count << 2) | (security_.active() ? 0x80 : 0));
-  const std::size_t length = events.size() + extra + 3;
-  out.be16(static_cast<unsigned>(0x8000 | length));
-  if (security_.active()) {
-    const Bytes signature = security_.protect(events);
-    out.bytes(signature);
-  }
-  out.bytes(events);
+  out.be16(static_cast<unsigned>(0x8000 | (events.size() + 3))).bytes(events);
   queue(out.take());
 }
 

@@ -12,12 +12,9 @@ ByteView Client::withoutSecurity(ByteView payload, unsigned& flags) {
   flags = in.u16();
   in.skip(2);
   if ((flags & sec::kEncrypt) == 0 || !security_.active()) return in.rest();
-  const ByteView signature = in.bytes(8);
-  const ByteView text = in.rest();
+  const ByteView rest = in.rest();
   // The reader's own buffer is opened in place; it is ours until the next message.
-  const ByteSpan open(const_cast<Byte*>(text.data()), text.size());
-  security_.open(open, signature, (flags & sec::kSecureChecksum) != 0);
-  return text;
+  return security_.opened({const_cast<Byte*>(rest.data()), rest.size()}, (flags & sec::kSecureChecksum) != 0);
 }
 
 void Client::slowPath(ByteView packet) {
@@ -215,11 +212,8 @@ void Client::channelMessage(unsigned id, ByteView chunk) {
 void Client::fastPath(ByteView head, ByteView body) {
   const unsigned flags = head[0] >> 6;
   if ((flags & 2) != 0) {
-    if (!security_.active() || body.size() < 8)
-      protocolBroken("fast-path", "encrypted, though nothing was agreed");
-    const ByteSpan open(const_cast<Byte*>(body.data()) + 8, body.size() - 8);
-    security_.open(open, body.first(8), (flags & 1) != 0);
-    body = open;
+    if (!security_.active()) protocolBroken("fast-path", "encrypted, though nothing was agreed");
+    body = security_.opened({const_cast<Byte*>(body.data()), body.size()}, (flags & 1) != 0);
   }
   LittleReader in(body, "fast-path update");
   while (!in.atEnd()) {

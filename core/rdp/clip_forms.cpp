@@ -11,7 +11,7 @@ namespace kw::rdp {
 namespace {
 
 // Numbers from the range that a system gives to named formats.
-constexpr std::uint32_t kOurHtml = 0xc0a1, kOurRtf = 0xc0a2, kOurPng = 0xc0a3;
+constexpr std::uint32_t kOurHtml = 0xc0a1, kOurRtf = 0xc0a2, kOurPng = 0xc0a3, kOurFiles = 0xc0a4;
 constexpr std::size_t kShortName = 32;
 
 /// Windows' line ends there, our own here.
@@ -155,6 +155,7 @@ std::vector<ClipFormat> formatsFor(const std::set<ClipForm>& forms) {
     out.push_back({kBitmap, ""});
     out.push_back({kOurPng, kPngName});
   }
+  if (forms.contains(ClipForm::Files)) out.push_back({kOurFiles, kFilesName});
   return out;
 }
 
@@ -166,6 +167,7 @@ std::map<ClipForm, ClipFormat> formsIn(const std::vector<ClipFormat>& formats) {
     if (f.name == kHtmlName) out[ClipForm::Html] = f;
     if (f.name == kRtfName) out[ClipForm::Rtf] = f;
     if (f.name == kPngName) out[ClipForm::Picture] = f;
+    if (f.name == kFilesName) out[ClipForm::Files] = f;
     if (f.id == kBitmap) out.try_emplace(ClipForm::Picture, f);
   }
   return out;
@@ -179,6 +181,7 @@ std::optional<ClipForm> formOf(std::uint32_t ourFormat) {
     case kOurRtf: return ClipForm::Rtf;
     case kOurPng:
     case kBitmap: return ClipForm::Picture;
+    case kOurFiles: return ClipForm::Files;
     default: return std::nullopt;
   }
 }

@@ -10,7 +10,8 @@ namespace kw::rdp {
 
 /// Formats that have a number of their own; the others are known by name.
 constexpr std::uint32_t kAnsiText = 1, kBitmap = 8, kUnicodeText = 13;
-constexpr const char *kHtmlName = "HTML Format", *kRtfName = "Rich Text Format", *kPngName = "PNG";
+constexpr const char *kHtmlName = "HTML Format", *kRtfName = "Rich Text Format", *kPngName = "PNG",
+                     *kFilesName = "FileGroupDescriptorW";
 
 /// One entry of a format list.
 struct ClipFormat {

@@ -25,6 +25,7 @@ class Clipboard {
 
  private:
   class Remote;
+  class Answer;
   struct Wish {
     unsigned list = 0;  ///< of which announcement
     ClipFormat format;
@@ -37,13 +38,22 @@ class Clipboard {
   void response(ByteView body, bool good);
   void wish(Wish wish);
   void askNext();
+  void contentsWanted(LittleReader& in);
+  void contentsCame(LittleReader& in, bool good);
+  void readFile(unsigned list, std::size_t file, std::uint64_t from, std::uint32_t most, Clip::Got got);
+  void forgetReads();
 
   Executor strand_;
   Events events_;
   std::shared_ptr<Clipboard*> self_;  ///< points to nothing once this is gone
-  bool ready_ = false, theirLongNames_ = false, asking_ = false;
+  bool ready_ = false, asking_ = false;
+  std::uint32_t theirs_ = 0;  ///< what the other side can do: 2.2.2.1.1.1, generalFlags
   unsigned list_ = 0;
   std::shared_ptr<Clip> offered_;
+  /// Those that were listed for the other side, with their places in what is offered.
+  std::vector<std::pair<std::size_t, ClipFile>> offeredFiles_;
+  std::map<std::uint32_t, Clip::Got> reads_;  ///< of files over there, by their stream's number
+  std::uint32_t lastStream_ = 0;
   std::deque<Wish> wishes_;
 };
 

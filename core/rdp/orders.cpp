@@ -10,9 +10,13 @@ constexpr unsigned kStandard = 0x01, kSecondary = 0x02, kBounds = 0x04, kTypeCha
                    kZeroBounds = 0x20, kZeroField0 = 0x40, kZeroField1 = 0x80;
 // 2.2.2.2.1.1.2 orderType
 constexpr unsigned kDstBlt = 0x00, kPatBlt = 0x01, kScrBlt = 0x02, kLineTo = 0x09, kOpaqueRect = 0x0a,
-                   kMemBlt = 0x0d, kMem3Blt = 0x0e, kMultiOpaqueRect = 0x12, kFastIndex = 0x13,
-                   kPolyline = 0x16, kGlyphIndex = 0x1b;
-constexpr unsigned kAlternateFrame = 0x0d;  // 2.2.2.2.1.3.7
+                   kSaveBitmap = 0x0b, kMemBlt = 0x0d, kMem3Blt = 0x0e, kMultiDstBlt = 0x0f,
+                   kMultiPatBlt = 0x10, kMultiScrBlt = 0x11, kMultiOpaqueRect = 0x12, kFastIndex = 0x13,
+                   kPolygonSolid = 0x14, kPolygonBrush = 0x15, kPolyline = 0x16, kEllipseSolid = 0x19,
+                   kEllipseBrush = 0x1a, kGlyphIndex = 0x1b;
+// 2.2.2.2.1.3.1 orderType
+constexpr unsigned kSwitchSurface = 0x00, kCreateSurface = 0x01, kFrame = 0x0d;
+constexpr unsigned kFromSurface = 0xff;  // 2.2.2.2.1.1.2.9 cacheId: the index names a surface
 
 /// How many bytes of field flags each order has; 0: one that was not offered.
 unsigned flagBytes(unsigned type) {
@@ -20,11 +24,19 @@ unsigned flagBytes(unsigned type) {
     case kDstBlt:
     case kScrBlt:
     case kOpaqueRect:
+    case kSaveBitmap:
+    case kPolygonSolid:
+    case kEllipseSolid:
+    case kMultiDstBlt:
     case kPolyline: return 1;
     case kPatBlt:
     case kLineTo:
     case kMemBlt:
+    case kMultiPatBlt:
+    case kMultiScrBlt:
     case kMultiOpaqueRect:
+    case kPolygonBrush:
+    case kEllipseBrush:
     case kFastIndex: return 2;
     case kMem3Blt:
     case kGlyphIndex: return 3;
@@ -37,7 +49,9 @@ unsigned flagBytes(unsigned type) {
 std::array<std::uint8_t, 32> orderSupport() {
   std::array<std::uint8_t, 32> out{};
   // Indices of their own (2.2.7.1.3), equal to the order's number but for lines and the bitmaps.
-  for (unsigned index : {0x00, 0x01, 0x02, 0x03, 0x04, 0x08, 0x12, 0x13, 0x16, 0x1b}) out[index] = 1;
+  for (unsigned index : {0x00, 0x01, 0x02, 0x03, 0x04, 0x08, 0x0b, 0x0f, 0x10, 0x11, 0x12, 0x13, 0x14, 0x15,
+                         0x16, 0x19, 0x1a, 0x1b})
+    out[index] = 1;
   return out;
 }
 
@@ -59,6 +73,9 @@ class Orders::FieldReader {
   }
   void word(unsigned& v) {
     if (next()) v = in_.u16();
+  }
+  void four(std::uint32_t& v) {
+    if (next()) v = in_.u32();
   }
   void colour(std::uint32_t& v) {
     if (!next()) return;
@@ -97,6 +114,7 @@ Region Orders::take(ByteView orders, unsigned count, unsigned bitsPerPixel, cons
 
 void Orders::reset() {
   caches_.clear();
+  surfaces_.clear();
   fields_.clear();
   fragments_.clear();
   type_ = kPatBlt;
@@ -120,8 +138,12 @@ void Orders::secondary(LittleReader& in) {
 
 void Orders::alternate(LittleReader& in, unsigned flags) {
   if ((flags & kSecondary) == 0) protocolBroken(kWhat, "of no kind");
-  if (flags >> 2 != kAlternateFrame) protocolBroken(kWhat, "of a kind that was not offered");
-  in.skip(4);
+  switch (flags >> 2) {
+    case kSwitchSurface: return surfaces_.switchTo(in.u16());
+    case kCreateSurface: return surfaces_.create(in);
+    case kFrame: return in.skip(4);
+    default: protocolBroken(kWhat, "of a kind that was not offered");
+  }
 }
 
 /// 2.2.2.2.1.1.1.1 TS_BOUNDS
@@ -142,7 +164,7 @@ void Orders::primary(LittleReader& in, unsigned flags, Region& damage) {
   bytes -= std::min(bytes, ((flags & kZeroField0) != 0 ? 1U : 0U) + ((flags & kZeroField1) != 0 ? 2U : 0U));
   std::uint32_t present = 0;
   for (unsigned i = 0; i < bytes; ++i) present |= static_cast<std::uint32_t>(in.u8()) << (8 * i);
-  clip_ = picture_->rect();
+  clip_ = target().rect();
   if ((flags & kBounds) != 0) {
     if ((flags & kZeroBounds) == 0) bounds(in);
     clip_ = clip_.intersected({edge_[0], edge_[1], edge_[2] - edge_[0] + 1, edge_[3] - edge_[1] + 1});
@@ -186,6 +208,30 @@ void Orders::read(FieldReader& in, Fields& f) {
     case kMem3Blt:
       in.word(f.cache), place(f.a), in.byte(f.rop), source(), in.colour(f.back), in.colour(f.fore);
       readBrush(in, f.brush), in.word(f.index);
+      return;
+    case kSaveBitmap: in.four(f.position), place(f.a), in.byte(f.accel); return;
+    case kMultiDstBlt: place(f.a), in.byte(f.rop), in.byte(f.entries), in.list(f.list, true); return;
+    case kMultiPatBlt:
+      place(f.a), in.byte(f.rop), in.colour(f.back), in.colour(f.fore), readBrush(in, f.brush);
+      in.byte(f.entries), in.list(f.list, true);
+      return;
+    case kMultiScrBlt:
+      place(f.a), in.byte(f.rop), source(), in.byte(f.entries), in.list(f.list, true);
+      return;
+    case kPolygonSolid:
+    case kPolygonBrush:
+      in.coordinate(f.a[0]), in.coordinate(f.a[1]), in.byte(f.rop), in.byte(f.fillMode);
+      if (type_ == kPolygonBrush) in.colour(f.back);
+      in.colour(f.fore);
+      if (type_ == kPolygonBrush) readBrush(in, f.brush);
+      in.byte(f.entries), in.list(f.list, false);
+      return;
+    case kEllipseSolid:
+    case kEllipseBrush:
+      place(f.a), in.byte(f.rop), in.byte(f.fillMode);
+      if (type_ == kEllipseBrush) in.colour(f.back);
+      in.colour(f.fore);
+      if (type_ == kEllipseBrush) readBrush(in, f.brush);
       return;
     case kPolyline:
       in.coordinate(f.a[0]), in.coordinate(f.a[1]), in.byte(f.rop), in.word(f.index), in.colour(f.fore);
@@ -239,8 +285,15 @@ void Orders::copy(const Rect& to, unsigned rop, const Pattern& pattern, const Fr
                   Region& damage) {
   const Rect shown = to.intersected(clip_);
   if (shown.empty()) return;
-  blit(*picture_, to, clip_, rop, pattern, from, at);
-  damage.add(shown);
+  blit(target(), to, clip_, rop, pattern, from, at);
+  touched(shown, damage);
+}
+Framebuffer& Orders::target() {
+  Framebuffer* surface = surfaces_.target();
+  return surface == nullptr ? *picture_ : *surface;
+}
+void Orders::touched(const Rect& area, Region& damage) {
+  if (!area.empty() && surfaces_.target() == nullptr) damage.add(area);
 }
 
 void Orders::draw(const Fields& f, Region& damage) {
@@ -250,7 +303,7 @@ void Orders::draw(const Fields& f, Region& damage) {
   switch (type_) {
     case kDstBlt: return fill(to, f.rop, solid, damage);
     case kPatBlt: return fill(to, f.rop, patternOf(f), damage);
-    case kScrBlt: return copy(to, f.rop, solid, picture_.get(), from, damage);
+    case kScrBlt: return copy(to, f.rop, solid, &target(), from, damage);
     case kOpaqueRect:
       solid.colour =
           colour(f.rgb[0] | static_cast<unsigned>(f.rgb[1]) << 8 | static_cast<unsigned>(f.rgb[2]) << 16);
@@ -258,18 +311,26 @@ void Orders::draw(const Fields& f, Region& damage) {
     case kMultiOpaqueRect: return fillMany(f, damage);
     case kMemBlt:
     case kMem3Blt: {
-      const Framebuffer* bitmap = caches_.bitmap(f.cache & 0xff, f.index);
+      const Framebuffer* bitmap = (f.cache & 0xff) == kFromSurface ? &surfaces_.surface(f.index)
+                                                                   : caches_.bitmap(f.cache & 0xff, f.index);
       if (bitmap == nullptr) protocolBroken(kWhat, "shows a bitmap that was not kept");
       return copy(to, f.rop, type_ == kMem3Blt ? patternOf(f) : solid, bitmap, from, damage);
     }
     case kLineTo: {
       const Point a{f.a[0], f.a[1]}, b{f.a[2], f.a[3]};
-      line(*picture_, a, b, clip_, f.rop, colour(f.fore));
+      line(target(), a, b, clip_, f.rop, colour(f.fore));
       const Rect box{std::min(a.x, b.x), std::min(a.y, b.y), std::abs(a.x - b.x) + 1,
                      std::abs(a.y - b.y) + 1};
-      if (!box.intersected(clip_).empty()) damage.add(box.intersected(clip_));
-      return;
+      return touched(box.intersected(clip_), damage);
     }
+    case kSaveBitmap: return saveOrRestore(f, damage);
+    case kMultiDstBlt: return many(f, f.rop, solid, false, damage);
+    case kMultiPatBlt: return many(f, f.rop, patternOf(f), false, damage);
+    case kMultiScrBlt: return many(f, f.rop, solid, true, damage);
+    case kPolygonSolid:
+    case kPolygonBrush: return polygon(f, damage);
+    case kEllipseSolid:
+    case kEllipseBrush: return ellipse(f, damage);
     case kPolyline: return polyline(f, damage);
     default: return text(f, damage);
   }
@@ -299,12 +360,62 @@ void Orders::fillMany(const Fields& f, Region& damage) {
   Pattern solid;
   solid.colour =
       colour(f.rgb[0] | static_cast<unsigned>(f.rgb[1]) << 8 | static_cast<unsigned>(f.rgb[2]) << 16);
+  many(f, 0xf0, solid, false, damage);
+}
+
+/// 2.2.2.2.1.1.2.2, .4, .6, .8: one operation, in many rectangles. Copies keep their distance to the source.
+void Orders::many(const Fields& f, unsigned rop, const Pattern& pattern, bool copies, Region& damage) {
   const std::vector<Point> list = deltas(f, 2);  // a corner, and a size
   Point at;
   for (std::size_t i = 0; i + 1 < list.size(); i += 2) {
     at = {std::clamp(at.x + list[i].x, -65536, 65536), std::clamp(at.y + list[i].y, -65536, 65536)};
-    fill({at.x, at.y, list[i + 1].x, list[i + 1].y}, 0xf0, solid, damage);
+    const Point from{f.from[0] + at.x - f.a[0], f.from[1] + at.y - f.a[1]};
+    copy({at.x, at.y, list[i + 1].x, list[i + 1].y}, rop, pattern, copies ? &target() : nullptr, from,
+         damage);
   }
+}
+
+/// 2.2.2.2.1.1.2.12; the right and lower edge belong to it.
+void Orders::saveOrRestore(const Fields& f, Region& damage) {
+  const Rect area{f.a[0], f.a[1], f.a[2] - f.a[0] + 1, f.a[3] - f.a[1] + 1};
+  if (f.accel == 0) return surfaces_.save(f.position, target(), area);
+  if (const Framebuffer* kept = surfaces_.saved(f.position)) copy(area, 0xcc, {}, kept, {}, damage);
+}
+
+void Orders::fillSpans(const std::vector<Span>& spans, const Fields& f, const Pattern& pattern,
+                       Region& damage) {
+  Rect box;
+  for (const Span& s : spans) {
+    Pixel* row = target().row(s.y);
+    for (int x = s.left; x < s.right; ++x) row[x] = rop2(f.rop, pattern.at(x, s.y), row[x]) | kOpaque;
+    box = box.united({s.left, s.y, s.right - s.left, 1});
+  }
+  touched(box, damage);
+}
+
+/// 2.2.2.2.1.1.2.16, 2.2.2.2.1.1.2.17
+void Orders::polygon(const Fields& f, Region& damage) {
+  constexpr unsigned kWinding = 2;
+  std::vector<Point> corners{{f.a[0], f.a[1]}};
+  for (const Point& step : deltas(f, 1))
+    corners.push_back({std::clamp(corners.back().x + step.x, -65536, 65536),
+                       std::clamp(corners.back().y + step.y, -65536, 65536)});
+  const Rect room = clip_.intersected(target().rect());
+  fillSpans(polygonSpans(corners, f.fillMode == kWinding, room), f, shapePattern(f), damage);
+}
+
+/// 2.2.2.2.1.1.2.19, 2.2.2.2.1.1.2.20; without a fill mode only its edge is drawn.
+void Orders::ellipse(const Fields& f, Region& damage) {
+  const Rect box{f.a[0], f.a[1], f.a[2] - f.a[0] + 1, f.a[3] - f.a[1] + 1};
+  const Rect room = clip_.intersected(target().rect());
+  fillSpans(ellipseSpans(box, f.fillMode != 0, room), f, shapePattern(f), damage);
+}
+
+Pattern Orders::shapePattern(const Fields& f) const {
+  if (type_ == kPolygonBrush || type_ == kEllipseBrush) return patternOf(f);
+  Pattern solid;
+  solid.colour = colour(f.fore);
+  return solid;
 }
 
 /// 2.2.2.2.1.1.2.18
@@ -313,78 +424,11 @@ void Orders::polyline(const Fields& f, Region& damage) {
   Rect box{at.x, at.y, 1, 1};
   for (const Point& step : deltas(f, 1)) {
     const Point next{std::clamp(at.x + step.x, -65536, 65536), std::clamp(at.y + step.y, -65536, 65536)};
-    line(*picture_, at, next, clip_, f.rop, colour(f.fore));
+    line(target(), at, next, clip_, f.rop, colour(f.fore));
     at = next;
     box = box.united({at.x, at.y, 1, 1});
   }
-  if (!box.intersected(clip_).empty()) damage.add(box.intersected(clip_));
-}
-
-/// 2.2.2.2.1.1.2.13, 2.2.2.2.1.1.2.14: the "back" colour draws the letters, the "fore" colour what lies
-/// below.
-void Orders::text(const Fields& f, Region& damage) {
-  constexpr unsigned kEqualSteps = 0x20, kVertical = 0x04, kAddFragment = 0xff, kUseFragment = 0xfe;
-  const auto area = [](const int(&v)[4]) { return Rect{v[0], v[1], v[2] - v[0], v[3] - v[1]}; };
-  Pattern below;
-  below.colour = colour(f.fore);
-  const Rect opaque = area(f.opaque), ground = area(f.ground);
-  if (!opaque.empty() && f.redundant == 0)
-    fill(opaque, 0xf0, below, damage);
-  else if (type_ == kFastIndex && opaque.empty() && !ground.empty())
-    fill(ground, 0xf0, below, damage);
-  const Pixel ink = colour(f.back);
-  Point at{f.from[0], f.from[1]};
-  const auto advance = [&](int by) { ((f.accel & kVertical) != 0 ? at.y : at.x) += by; };
-  const std::function<void(ByteView, int)> run = [&](ByteView list, int depth) {
-    LittleReader in(list, kWhat);
-    const auto step = [&] {
-      if (f.increment != 0 || (f.accel & kEqualSteps) != 0 || in.atEnd()) return;
-      const unsigned by = in.u8();
-      advance(by == 0x80 ? in.s16() : static_cast<int>(by));
-    };
-    while (!in.atEnd()) {
-      const std::size_t begin = in.offset();
-      const unsigned index = in.u8();
-      if (index == kAddFragment) {  // what was read so far is remembered
-        const unsigned slot = in.u8(), size = in.u8();
-        if (size > begin) protocolBroken(kWhat, "a fragment longer than its text");
-        fragments_[{f.cache, slot}] = Bytes(list.begin() + static_cast<std::ptrdiff_t>(begin - size),
-                                            list.begin() + static_cast<std::ptrdiff_t>(begin));
-        continue;
-      }
-      if (index == kUseFragment) {
-        const auto found = fragments_.find({f.cache, in.u8()});
-        if (found == fragments_.end() || depth > 0) protocolBroken(kWhat, "a fragment that was not kept");
-        step();
-        run(found->second, depth + 1);
-        continue;
-      }
-      step();
-      const Glyph* g = caches_.glyph(f.cache, index);
-      if (g == nullptr) protocolBroken(kWhat, "a glyph that was not kept");
-      drawGlyph(*g, at, ink, damage);
-      if ((f.accel & kEqualSteps) != 0)
-        advance(g->size.width);
-      else if (f.increment != 0)
-        advance(static_cast<int>(f.increment));
-    }
-  };
-  run(f.list, 0);
-}
-
-void Orders::drawGlyph(const Glyph& g, Point at, Pixel ink, Region& damage) {
-  const Rect box = Rect{at.x + g.origin.x, at.y + g.origin.y, g.size.width, g.size.height};
-  const Rect shown = box.intersected(clip_).intersected(picture_->rect());
-  if (shown.empty()) return;
-  const std::size_t row = static_cast<std::size_t>(g.size.width + 7) / 8;
-  for (int y = shown.y; y < shown.bottom(); ++y)
-    for (int x = shown.x; x < shown.right(); ++x) {
-      const int column = x - box.x;
-      const Byte bits =
-          g.rows[static_cast<std::size_t>(y - box.y) * row + static_cast<std::size_t>(column / 8)];
-      if ((bits << (column % 8) & 0x80) != 0) *picture_->at(x, y) = ink;
-    }
-  damage.add(shown);
+  touched(box.intersected(clip_), damage);
 }
 
 }  // namespace kw::rdp

@@ -1,12 +1,14 @@
-// Drawing orders (MS-RDPEGDI 2.2.2.2): fills, copies, remembered bitmaps, lines and text, each written as
-// what differs from the one before of its kind.
+// Drawing orders (MS-RDPEGDI 2.2.2.2): fills, copies, remembered bitmaps, lines, shapes and text, each
+// written as what differs from the one before of its kind.
 #pragma once
 #include <functional>
 #include <memory>
 
 #include "picture/region.hpp"
 #include "rdp/order_caches.hpp"
+#include "rdp/order_surfaces.hpp"
 #include "rdp/raster.hpp"
+#include "rdp/shapes.hpp"
 
 namespace kw::rdp {
 
@@ -37,7 +39,8 @@ class Orders {
     Brush brush;
     unsigned cache = 0, index = 0, accel = 0, increment = 0, redundant = 0;
     int ground[4] = {}, opaque[4] = {};
-    unsigned entries = 0;
+    unsigned entries = 0, fillMode = 0;
+    std::uint32_t position = 0;
     Bytes list;
   };
   class FieldReader;
@@ -50,6 +53,11 @@ class Orders {
   void readBrush(FieldReader& in, Brush& brush);
   void draw(const Fields& f, Region& damage);
   void fillMany(const Fields& f, Region& damage);
+  void many(const Fields& f, unsigned rop, const Pattern& pattern, bool copies, Region& damage);
+  void polygon(const Fields& f, Region& damage);
+  void ellipse(const Fields& f, Region& damage);
+  void fillSpans(const std::vector<Span>& spans, const Fields& f, const Pattern& pattern, Region& damage);
+  void saveOrRestore(const Fields& f, Region& damage);
   void polyline(const Fields& f, Region& damage);
   void text(const Fields& f, Region& damage);
   void drawGlyph(const Glyph& g, Point at, Pixel colour, Region& damage);
@@ -57,10 +65,17 @@ class Orders {
   void copy(const Rect& to, unsigned rop, const Pattern& pattern, const Framebuffer* from, Point at,
             Region& damage);
   [[nodiscard]] Pattern patternOf(const Fields& f) const;
+  [[nodiscard]] Pattern shapePattern(const Fields& f) const;
   [[nodiscard]] Pixel colour(std::uint32_t wire) const;
   [[nodiscard]] std::vector<Point> deltas(const Fields& f, unsigned most) const;
 
+  /// What orders draw into now.
+  [[nodiscard]] Framebuffer& target();
+  /// Of the screen only.
+  void touched(const Rect& area, Region& damage);
+
   std::shared_ptr<Framebuffer> picture_;
+  OrderSurfaces surfaces_;
   OrderCaches caches_;
   std::map<unsigned, Fields> fields_;
   std::map<std::pair<unsigned, unsigned>, Bytes> fragments_;  ///< of text, by cache and index

@@ -102,8 +102,8 @@ Task<void> Server::joinChannels() {
   if (client_.messageChannel) core.messageChannel = messageChannel_ = kMessages;
   if (selected_ == protocol::kRdp) {
     legacyKey_ = makeRsaPair();
-    core.encryptionMethod = encryption::k128;
-    core.encryptionLevel = 2;
+    core.encryptionMethod = options_.fips ? encryption::kFips : encryption::k128;
+    core.encryptionLevel = options_.fips ? 4 : 2;  // 5.3.1
     core.random = randomBytes(32);
     core.certificate = ownCertificate(legacyKey_);
   }
@@ -126,7 +126,7 @@ Task<void> Server::joinChannels() {
   const Bytes random = rsaDecrypt(legacyKey_, in.bytes(std::min<std::size_t>(in.u32(), in.left())));
   if (random.size() < 32) protocolBroken("security exchange", "a short random");
   clientRandom_.assign(random.begin(), random.begin() + 32);
-  security_ = StandardSecurity(encryption::k128, clientRandom_, core.random, false);
+  security_ = StandardSecurity(core.encryptionMethod, clientRandom_, core.random, false);
 }
 
 Task<void> Server::readMessages() {
@@ -150,8 +150,8 @@ Task<void> Server::readMessages() {
           Bytes body(message->payload.begin(), message->payload.end());
           ByteView chunk = body;
           if (security_.active()) {
-            security_.open(ByteSpan(body).subspan(12), ByteView(body).subspan(4, 8), false);
-            chunk = ByteView(body).subspan(12);
+            if (body.size() < 4) protocolBroken("security header", "it is cut short");
+            chunk = security_.opened(ByteSpan(body).subspan(4), false);
           }
           const auto whole = chunks_[c.id].take(chunk);
           if (whole && c.name == "cliprdr") clipboard_.take(*whole);
@@ -174,10 +174,8 @@ Task<void> Server::readMessages() {
     Bytes body(packet.begin(), packet.end());
     ByteView events = body;
     if ((first & 0x80) != 0) {
-      if (!security_.active() || body.size() < 8)
-        protocolBroken("fast-path", "encrypted, though nothing was agreed");
-      security_.open(ByteSpan(body).subspan(8), ByteView(body).first(8), false);
-      events = ByteView(body).subspan(8);
+      if (!security_.active()) protocolBroken("fast-path", "encrypted, though nothing was agreed");
+      events = security_.opened(body, false);
     }
     fastInput(first >> 2 & 0xf, events);
   }
@@ -212,9 +210,7 @@ void Server::queue(Bytes packet) {
 void Server::sendOn(unsigned channelId, ByteView body, unsigned securityFlags) {
   LittleWriter out;
   if (security_.active()) {
-    Bytes text(body.begin(), body.end());
-    const Bytes signature = security_.protect(text);
-    out.u16(securityFlags | sec::kEncrypt).u16(0).bytes(signature).bytes(text);
+    out.u16(securityFlags | sec::kEncrypt).u16(0).bytes(security_.sealed(body));
   } else {
     if (securityFlags != 0) out.u16(securityFlags).u16(0);
     out.bytes(body);
@@ -238,11 +234,8 @@ void Server::ioMessage(ByteView payload) {
     in.skip(2);
     message = in.rest();
     if ((flags & sec::kEncrypt) != 0) {
-      if (!security_.active() || message.size() < 8)
-        protocolBroken("security header", "encrypted for nobody");
-      const std::size_t at = body.size() - message.size();
-      security_.open(ByteSpan(body).subspan(at + 8), message.first(8), false);
-      message = message.subspan(8);
+      if (!security_.active()) protocolBroken("security header", "encrypted for nobody");
+      message = security_.opened(ByteSpan(body).subspan(body.size() - message.size()), false);
     }
   }
   if (!informed_ && (flags & sec::kInfo) != 0) return takeInfo(message);
@@ -452,7 +445,7 @@ void Server::sendLine(ByteView body, unsigned flags) {
 void Server::lineMessage(ByteView payload) {
   if (security_.active()) {  // opened, so that the cipher stays in step
     Bytes body(payload.begin(), payload.end());
-    if (body.size() >= 12) security_.open(ByteSpan(body).subspan(12), ByteView(body).subspan(4, 8), false);
+    if (body.size() > 4) security_.opened(ByteSpan(body).subspan(4), false);
   }
   LittleReader in(payload, "network characteristics");
   if ((in.u16() & sec::kAutoDetectResponse) == 0) return;

@@ -58,12 +58,8 @@ void Server::fast(unsigned code, ByteView body) {
     }
     Bytes text = inner.take();
     LittleWriter out;
-    const std::size_t extra = security_.active() ? 8 : 0;
-    out.u8(security_.active() ? 0x80 : 0).be16(static_cast<unsigned>(0x8000 | (text.size() + extra + 3)));
-    if (security_.active()) {
-      const Bytes signature = security_.protect(text);
-      out.bytes(signature);
-    }
+    if (security_.active()) text = security_.sealed(text);
+    out.u8(security_.active() ? 0x80 : 0).be16(static_cast<unsigned>(0x8000 | (text.size() + 3)));
     out.bytes(text);
     queue(out.take());
     at += n;

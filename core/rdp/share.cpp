@@ -47,7 +47,7 @@ void order(LittleWriter& sets, bool wanted) {
   b.u16(0x2 | 0x8 | (wanted ? 0x20 : 0));  // negotiated, zero bounds deltas, colour indices
   // Where no order is asked for, pictures are.
   b.bytes(wanted ? orderSupport() : std::array<std::uint8_t, 32>{});
-  b.u16(0).u16(0).u32(0).u32(0).u16(0).u16(0).u16(0).u16(0);
+  b.u16(0).u16(0).u32(0).u32(wanted ? kSavedPixels : 0).u16(0).u16(0).u16(0).u16(0);
   capabilitySet(sets, capability::kOrder, b.view());
 }
 
@@ -91,9 +91,9 @@ void glyphCache(LittleWriter& sets, bool wanted) {
   }
   capabilitySet(sets, capability::kGlyphCache, b.view());
 }
-void offscreen(LittleWriter& sets) {
+void offscreen(LittleWriter& sets, bool wanted) {
   LittleWriter b;
-  b.u32(0).u16(0).u16(0);
+  b.u32(wanted ? 1 : 0).u16(wanted ? kOffscreenKilobytes : 0).u16(wanted ? kOffscreenEntries : 0);
   capabilitySet(sets, capability::kOffscreen, b.view());
 }
 void virtualChannels(LittleWriter& sets) {
@@ -263,7 +263,7 @@ Bytes writeConfirmActive(std::uint32_t shareId, unsigned user, const ClientAbili
   add([&] { input(sets, abilities.keyboardLayout); });
   add([&] { brush(sets); });
   add([&] { glyphCache(sets, abilities.orders); });
-  add([&] { offscreen(sets); });
+  add([&] { offscreen(sets, abilities.orders); });
   add([&] { virtualChannels(sets); });
   add([&] { sound(sets); });
   small(sets);

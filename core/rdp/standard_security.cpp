@@ -51,6 +51,7 @@ RsaKey keyOfPkey(const EVP_PKEY* pkey) {
 }
 
 constexpr Byte kPad1 = 0x36, kPad2 = 0x5c;
+constexpr std::size_t kSignature = 8;
 
 }  // namespace
 
@@ -146,12 +147,18 @@ Bytes threefoldHash(ByteView secret, char letter, ByteView first, ByteView secon
 StandardSecurity::StandardSecurity(std::uint32_t method, ByteView clientRandom, ByteView serverRandom,
                                    bool isClient)
     : method_(method) {
-  if (method != encryption::k40 && method != encryption::k56 && method != encryption::k128)
+  const bool known = method == encryption::k40 || method == encryption::k56 || method == encryption::k128 ||
+                     method == encryption::kFips;
+  if (!known)
     throw Error(ErrorKind::Unsupported,
                 "the service demands an encryption that this program does not have (method " +
                     std::to_string(method) + ")");
   if (clientRandom.size() != 32 || serverRandom.size() != 32)
     protocolBroken("security data", "a random number of the wrong length");
+  if (method == encryption::kFips) {
+    fips_ = std::make_unique<FipsSecurity>(clientRandom, serverRandom, isClient);
+    return;
+  }
   Bytes preMaster(clientRandom.begin(), clientRandom.begin() + 24);
   preMaster.insert(preMaster.end(), serverRandom.begin(), serverRandom.begin() + 24);
   const Bytes master = threefoldHash(preMaster, 'A', clientRandom, serverRandom);
@@ -202,23 +209,30 @@ Bytes StandardSecurity::mac(ByteView bytes, const std::uint32_t* total) const {
   length.u32(static_cast<std::uint32_t>(bytes.size()));
   if (total != nullptr) number.u32(*total);
   Bytes out = md5({macKey_, pad2, sha1({macKey_, pad1, length.view(), bytes, number.view()})});
-  out.resize(8);
+  out.resize(kSignature);
   return out;
 }
 
-Bytes StandardSecurity::protect(ByteSpan bytes) {
-  Bytes signature = mac(bytes, nullptr);
-  out_.cipher.apply(bytes);
+Bytes StandardSecurity::sealed(ByteView text) {
+  if (fips_) return fips_->sealed(text);
+  Bytes out = mac(text, nullptr);
+  out.insert(out.end(), text.begin(), text.end());
+  out_.cipher.apply(ByteSpan(out).subspan(kSignature));
   count(out_);
-  return signature;
+  return out;
 }
 
-void StandardSecurity::open(ByteSpan bytes, ByteView signature, bool salted) {
-  in_.cipher.apply(bytes);
-  const Bytes wanted = mac(bytes, salted ? &in_.total : nullptr);
+ByteView StandardSecurity::opened(ByteSpan bytes, bool salted) {
+  if (fips_) return fips_->opened(bytes);
+  if (bytes.size() < kSignature) protocolBroken("RDP security", "a message without its signature");
+  const ByteView signature = bytes.first(kSignature);
+  const ByteSpan text = bytes.subspan(kSignature);
+  in_.cipher.apply(text);
+  const Bytes wanted = mac(text, salted ? &in_.total : nullptr);
   if (!std::equal(wanted.begin(), wanted.end(), signature.begin(), signature.end()))
     protocolBroken("RDP security", "the signature of a message does not fit");
   count(in_);
+  return text;
 }
 
 }  // namespace kw::rdp

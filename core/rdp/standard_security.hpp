@@ -1,8 +1,9 @@
-// Standard RDP security (MS-RDPBCGR 5.3): RC4 with keys from two random numbers, the client's sealed with the
-// server's RSA key. It hides from nobody who sits in between, since nothing proves the server; sessions with
-// it count as plain.
+// Standard RDP security (MS-RDPBCGR 5.3): RC4, or the ciphers of FIPS, with keys from two random numbers, the
+// client's sealed with the server's RSA key. It hides from nobody who sits in between, since nothing proves
+// the server; sessions with it count as plain.
 #pragma once
 #include "rdp/crypto.hpp"
+#include "rdp/fips_security.hpp"
 
 namespace kw::rdp {
 
@@ -33,10 +34,12 @@ class StandardSecurity {
   StandardSecurity(std::uint32_t method, ByteView clientRandom, ByteView serverRandom, bool isClient);
   [[nodiscard]] bool active() const { return method_ != 0; }
 
-  /// Encrypts in place and gives the eight bytes of signature that go before it.
-  Bytes protect(ByteSpan bytes);
-  /// Throws Error{ProtocolBroken} when the signature does not fit.
-  void open(ByteSpan bytes, ByteView signature, bool salted);
+  /// What follows the flags of a security header, or the length of a fast-path packet: signature and sealed
+  /// text.
+  Bytes sealed(ByteView text);
+  /// What sealed() of the other side made is opened in place; gives the text in it. Throws
+  /// Error{ProtocolBroken} when it is too short or its signature does not fit.
+  ByteView opened(ByteSpan bytes, bool salted);
 
  private:
   struct Direction {
@@ -53,6 +56,7 @@ class StandardSecurity {
   std::uint32_t method_ = 0;
   Bytes macKey_;
   Direction out_, in_;
+  std::unique_ptr<FipsSecurity> fips_;
 };
 
 /// 5.3.5.1: SaltedHash and its three-fold use, also for licensing.

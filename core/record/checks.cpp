@@ -11,6 +11,7 @@
 #include "base/error.hpp"
 #include "record/address.hpp"
 #include "record/catalogue.hpp"
+#include "record/own_ports.hpp"
 #include "record/setting.hpp"
 #include "record/words.hpp"
 
@@ -48,12 +49,13 @@ std::vector<std::string> itemsOf(const std::string& text) {
 
 class Checker {
  public:
-  Checker(const Snapshot& records, const Endpoint& way, const SettingChanges* changes)
-      : records_(records), way_(way), changes_(changes) {}
+  Checker(const Snapshot& records, const Endpoint& way, const SettingChanges* changes, OwnPorts& ownPorts)
+      : records_(records), way_(way), changes_(changes), ownPorts_(ownPorts) {}
 
   std::vector<RecordCheck> run() {
     checkAddress();
     checkPort();
+    checkOwnPort();
     checkRoute();
     checkSignIn();
     checkKeys();
@@ -109,6 +111,18 @@ class Checker {
       add(true, what + " is also set on " + machine->second.name,
           "One of the two is out of date: ask the host which.");
     }
+  }
+
+  /// This computer's own, unless the way in leads elsewhere first.
+  void checkOwnPort() {
+    if (!address_) return;
+    const std::string via = setting("route.via");
+    if (!via.empty() && via != "none") return;
+    const WayKind* kind = findWayKind(address_->scheme);
+    const int port = address_->port != 0 ? address_->port : kind != nullptr ? kind->port : 0;
+    if (const auto program = ownPorts_.programAt(address_->host, port))
+      add(true, "port " + std::to_string(port) + " of this computer is " + *program + "'s own",
+          "Choose the machine's port; \"Reached through\" is missing if it is another computer's.");
   }
 
   void checkRoute() {
@@ -178,6 +192,7 @@ class Checker {
   const Snapshot& records_;
   const Endpoint& way_;
   const SettingChanges* changes_;
+  OwnPorts& ownPorts_;
   std::optional<Address> address_;
   std::vector<RecordCheck> out_;
 };
@@ -186,13 +201,15 @@ class Checker {
 
 std::vector<RecordCheck> checksOf(const Snapshot& records, const Endpoint& way,
                                   const SettingChanges* changes) {
-  return Checker(records, way, changes).run();
+  OwnPorts ownPorts;
+  return Checker(records, way, changes, ownPorts).run();
 }
 
 std::vector<RecordCheck> checksOfAll(const Snapshot& records) {
   std::vector<RecordCheck> out;
+  OwnPorts ownPorts;
   for (const auto& [id, way] : records.endpoints)
-    for (RecordCheck& c : checksOf(records, way)) out.push_back(std::move(c));
+    for (RecordCheck& c : Checker(records, way, nullptr, ownPorts).run()) out.push_back(std::move(c));
   for (const auto& [id, m] : records.machines)
     if (records.endpointsOf(id).empty())
       out.push_back({false, "it has no way in", "Add one on its sheet.", id, 0});

@@ -3,6 +3,7 @@
 #include <mutex>
 #include <pqxx/pqxx>
 
+#include "record/answer_limit.hpp"
 #include "record/postgres_schema.hpp"
 #include "record/postgres_team_secrets.hpp"
 #include "record/postgres_watch.hpp"
@@ -12,53 +13,66 @@ namespace kw {
 
 namespace {
 
+using Seconds = std::chrono::seconds;
+
+// Whoever writes waits for the answer, a window with it: not for long. What reads much runs aside.
+constexpr Seconds kAnswerLimit{8};
+constexpr Seconds kReadingLimit{60};
+constexpr Seconds kFillingLimit{1800};
+
 constexpr int kKeptRevisions = 1000;  ///< whose touched rows are known; who is farther behind loads all
 
 class PostgresStore : public Store {
  public:
   PostgresStore(std::string uri, bool make) : uri_(std::move(uri)) {
-    guarded([&](pqxx::connection& c) {
-      if (make) return preparePostgres(c, where());
-      pqxx::work work(c);
-      if (work.exec("SELECT 1 FROM pg_namespace WHERE nspname='kettle'").empty())
-        throw Error(ErrorKind::Local, "this database holds no records of Kettle Window", where())
-            .withCure("Make them once: kettle store init " + where());
-      const int schema = work.exec1("SELECT schema FROM kettle.revision")[0].as<int>();
-      if (schema > kPostgresSchema)
-        throw Error(ErrorKind::Local, "these records were made by a newer Kettle Window", where());
-      if (schema < kPostgresSchema)
-        throw Error(ErrorKind::Local, "these records were made by an older Kettle Window", where())
-            .withCure("Bring them up to date once, with the right to change tables: kettle store init " +
-                      where());
-    });
+    guarded(
+        [&](pqxx::connection& c) {
+          if (make) return preparePostgres(c, where());
+          pqxx::work work(c);
+          if (work.exec("SELECT 1 FROM pg_namespace WHERE nspname='kettle'").empty())
+            throw Error(ErrorKind::Local, "this database holds no records of Kettle Window", where())
+                .withCure("Make them once: kettle store init " + where());
+          const int schema = work.exec1("SELECT schema FROM kettle.revision")[0].as<int>();
+          if (schema > kPostgresSchema)
+            throw Error(ErrorKind::Local, "these records were made by a newer Kettle Window", where());
+          if (schema < kPostgresSchema)
+            throw Error(ErrorKind::Local, "these records were made by an older Kettle Window", where())
+                .withCure("Bring them up to date once, with the right to change tables: kettle store init " +
+                          where());
+        },
+        kReadingLimit);
   }
 
   Snapshot load() override {
-    return guarded([&](pqxx::connection& c) {
-      pqxx::transaction<pqxx::repeatable_read, pqxx::read_only> work(c);
-      Snapshot s;
-      s.revision = work.exec1("SELECT number FROM kettle.revision")[0].as<std::int64_t>();
-      for (const auto& r : work.exec("SELECT id, parent, name, host, notes, version FROM kettle.folder"))
-        s.folders.emplace(r[0].as<Id>(), Folder{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(), r[3].c_str(),
-                                                r[4].c_str(), r[5].as<std::int64_t>()});
-      for (const auto& r :
-           work.exec("SELECT id, folder, name, host, tags, notes, version FROM kettle.machine"))
-        s.machines.emplace(r[0].as<Id>(), Machine{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(), r[3].c_str(),
-                                                  r[4].c_str(), r[5].c_str(), r[6].as<std::int64_t>()});
-      for (const auto& r :
-           work.exec("SELECT id, machine, label, address, position, version FROM kettle.endpoint"))
-        s.endpoints.emplace(r[0].as<Id>(), Endpoint{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(), r[3].c_str(),
-                                                    r[4].as<int>(), r[5].as<std::int64_t>()});
-      for (const auto& r : work.exec("SELECT id, folder, name, address, notes, version FROM kettle.host"))
-        s.hosts.emplace(r[0].as<Id>(), HostRecord{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(), r[3].c_str(),
-                                                  r[4].c_str(), r[5].as<std::int64_t>()});
-      for (const auto& r : work.exec("SELECT id, to_jsonb(t)::text FROM kettle.credential t"))
-        takeRow(s, "credential", r[0].as<Id>(), Json::parse(r[1].c_str()));
-      for (const auto& r : work.exec("SELECT owner_kind, owner, key, value FROM kettle.setting"))
-        s.settings[{static_cast<OwnerKind>(r[0].as<int>()), r[1].as<Id>()}][r[2].c_str()] = r[3].c_str();
-      s.index();
-      return s;
-    });
+    return guarded(
+        [&](pqxx::connection& c) {
+          pqxx::transaction<pqxx::repeatable_read, pqxx::read_only> work(c);
+          Snapshot s;
+          s.revision = work.exec1("SELECT number FROM kettle.revision")[0].as<std::int64_t>();
+          for (const auto& r : work.exec("SELECT id, parent, name, host, notes, version FROM kettle.folder"))
+            s.folders.emplace(r[0].as<Id>(), Folder{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(), r[3].c_str(),
+                                                    r[4].c_str(), r[5].as<std::int64_t>()});
+          for (const auto& r :
+               work.exec("SELECT id, folder, name, host, tags, notes, version FROM kettle.machine"))
+            s.machines.emplace(r[0].as<Id>(),
+                               Machine{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(), r[3].c_str(), r[4].c_str(),
+                                       r[5].c_str(), r[6].as<std::int64_t>()});
+          for (const auto& r :
+               work.exec("SELECT id, machine, label, address, position, version FROM kettle.endpoint"))
+            s.endpoints.emplace(r[0].as<Id>(),
+                                Endpoint{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(), r[3].c_str(),
+                                         r[4].as<int>(), r[5].as<std::int64_t>()});
+          for (const auto& r : work.exec("SELECT id, folder, name, address, notes, version FROM kettle.host"))
+            s.hosts.emplace(r[0].as<Id>(), HostRecord{r[0].as<Id>(), r[1].as<Id>(), r[2].c_str(),
+                                                      r[3].c_str(), r[4].c_str(), r[5].as<std::int64_t>()});
+          for (const auto& r : work.exec("SELECT id, to_jsonb(t)::text FROM kettle.credential t"))
+            takeRow(s, "credential", r[0].as<Id>(), Json::parse(r[1].c_str()));
+          for (const auto& r : work.exec("SELECT owner_kind, owner, key, value FROM kettle.setting"))
+            s.settings[{static_cast<OwnerKind>(r[0].as<int>()), r[1].as<Id>()}][r[2].c_str()] = r[3].c_str();
+          s.index();
+          return s;
+        },
+        kReadingLimit);
   }
 
   bool changedSince(const Snapshot& snapshot) override {
@@ -70,18 +84,20 @@ class PostgresStore : public Store {
 
   std::shared_ptr<Snapshot> changesSince(const Snapshot& known) override {
     if (!changedSince(known)) return nullptr;
-    auto changed = guarded([&](pqxx::connection& c) -> std::shared_ptr<Snapshot> {
-      pqxx::transaction<pqxx::repeatable_read, pqxx::read_only> work(c);
-      const auto now = work.exec1("SELECT number FROM kettle.revision")[0].as<std::int64_t>();
-      const auto known_ = work.exec_params(
-          "SELECT count(DISTINCT revision) FROM kettle.touched WHERE revision > $1", known.revision);
-      if (known_[0][0].as<std::int64_t>() != now - known.revision) return nullptr;
-      auto s = std::make_shared<Snapshot>(known);
-      s->revision = now;
-      takeTouched(work, *s, known.revision);
-      s->index();
-      return s;
-    });
+    auto changed = guarded(
+        [&](pqxx::connection& c) -> std::shared_ptr<Snapshot> {
+          pqxx::transaction<pqxx::repeatable_read, pqxx::read_only> work(c);
+          const auto now = work.exec1("SELECT number FROM kettle.revision")[0].as<std::int64_t>();
+          const auto known_ = work.exec_params(
+              "SELECT count(DISTINCT revision) FROM kettle.touched WHERE revision > $1", known.revision);
+          if (known_[0][0].as<std::int64_t>() != now - known.revision) return nullptr;
+          auto s = std::make_shared<Snapshot>(known);
+          s->revision = now;
+          takeTouched(work, *s, known.revision);
+          s->index();
+          return s;
+        },
+        kReadingLimit);
     return changed ? changed : std::make_shared<Snapshot>(load());
   }
 
@@ -265,19 +281,21 @@ class PostgresStore : public Store {
   void fillFrom(Store& other) override {
     const Snapshot s = other.load();
     const std::vector<Pin> pins = other.pins();
-    guarded([&](pqxx::connection& c) {
-      pqxx::work work(c);
-      PostgresWriter writer(work);
-      writer.fill(s, where());
-      writer.flush();
-      for (const RowTable& table : recordTables())
-        work.exec1("SELECT setval(pg_get_serial_sequence('kettle." + std::string(table.name) +
-                   "', 'id'), GREATEST((SELECT max(id) FROM kettle." + table.name + "), 1))");
-      for (const Pin& p : pins)
-        work.exec_params("INSERT INTO kettle.pin VALUES($1, $2, $3) ON CONFLICT DO NOTHING", p.peer, p.sha256,
-                         p.when);
-      finish(work, writer);  // without rows that were touched: whoever looks on loads all
-    });
+    guarded(
+        [&](pqxx::connection& c) {
+          pqxx::work work(c);
+          PostgresWriter writer(work);
+          writer.fill(s, where());
+          writer.flush();
+          for (const RowTable& table : recordTables())
+            work.exec1("SELECT setval(pg_get_serial_sequence('kettle." + std::string(table.name) +
+                       "', 'id'), GREATEST((SELECT max(id) FROM kettle." + table.name + "), 1))");
+          for (const Pin& p : pins)
+            work.exec_params("INSERT INTO kettle.pin VALUES($1, $2, $3) ON CONFLICT DO NOTHING", p.peer,
+                             p.sha256, p.when);
+          finish(work, writer);  // without rows that were touched: whoever looks on loads all
+        },
+        kFillingLimit);
     copySecrets(other, s, *this);
   }
 
@@ -343,18 +361,24 @@ class PostgresStore : public Store {
 
   [[nodiscard]] std::string connectionText() const {
     return uri_ + (uri_.find('?') == std::string::npos ? "?" : "&") +
-           "connect_timeout=5&application_name=kettle-window";
+           "connect_timeout=5&keepalives_idle=10&keepalives_interval=5&keepalives_count=3&tcp_user_timeout="
+           "15000"
+           "&application_name=kettle-window";
   }
 
   template <typename F>
-  auto guarded(F what) -> decltype(what(std::declval<pqxx::connection&>())) {
-    const std::lock_guard lock(mutex_);
+  auto guarded(F what, Seconds limit = kAnswerLimit) -> decltype(what(std::declval<pqxx::connection&>())) {
+    const std::unique_lock lock(mutex_, limit);
+    if (!lock.owns_lock()) throw silent();
     try {
       if (!connection_ || !connection_->is_open()) {
         connection_.reset();
         connection_ = std::make_unique<pqxx::connection>(connectionText());
       }
-      return what(*connection_);
+      return within(limit, what);
+    } catch (const Error&) {
+      if (limit_.ranOut()) connection_.reset();
+      throw;
     } catch (const pqxx::broken_connection& e) {
       connection_.reset();
       throw Error(ErrorKind::Unreachable, "the records' database is not reached: " + oneLine(e.what()),
@@ -370,6 +394,21 @@ class PostgresStore : public Store {
       throw Error(ErrorKind::Local, std::string("the records are damaged: ") + e.what(), where());
     }
   }
+  /// Whatever comes of a connection that was ended means that it did not answer.
+  template <typename F>
+  auto within(Seconds limit, const F& what) -> decltype(what(std::declval<pqxx::connection&>())) {
+    try {
+      const AnswerLimit::Held held(limit_, connection_->sock(), limit);
+      return what(*connection_);
+    } catch (const std::exception&) {
+      if (limit_.ranOut()) throw silent();
+      throw;
+    }
+  }
+  [[nodiscard]] Error silent() const {
+    return Error(ErrorKind::Unreachable, "the records' database does not answer", where())
+        .withCure("What is open goes on; it is tried again. What was written last may be kept or not: look.");
+  }
   static std::string oneLine(std::string text) {
     text = text.substr(0, text.find('\n'));
     return text;
@@ -377,7 +416,8 @@ class PostgresStore : public Store {
 
   std::string uri_;
   std::unique_ptr<pqxx::connection> connection_;
-  std::mutex mutex_;
+  std::timed_mutex mutex_;
+  AnswerLimit limit_;
   std::unique_ptr<TeamSecrets> teamSecrets_ =
       postgresTeamSecrets([this](const std::function<void(pqxx::connection&)>& what) { guarded(what); });
 };

@@ -54,6 +54,10 @@ Policy policyOf(const SettingReader& setting) {
   const std::string clipboard = setting("clipboard.way");
   policy.clipboardTo = clipboard == "both" || clipboard == "to";
   policy.clipboardFrom = clipboard == "both" || clipboard == "from";
+  const std::string kinds = setting("clipboard.kinds");
+  policy.clipFormatted = kinds != "plain";
+  policy.clipPictures = kinds == "all" || kinds == "pictures";
+  policy.clipFiles = kinds == "all";
   policy.onlyLook = isOn(setting, "screen.viewonly");
   return policy;
 }

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "session/limited_clip.hpp"
+
 namespace kw {
 
 namespace {
@@ -106,7 +108,9 @@ void SessionBase::pointerBy(int dx, int dy, unsigned buttons) {
 }
 void SessionBase::offerClip(std::shared_ptr<Clip> clip) {
   later([clip = std::move(clip)](SessionBase& s) {
-    if (s.policy_.mayPaste()) s.clipNow(clip);
+    if (!s.policy_.mayPaste()) return;
+    auto allowed = std::make_shared<LimitedClip>(clip, s.policy_);
+    if (!allowed->forms().empty()) s.clipNow(std::move(allowed));
   });
 }
 void SessionBase::clipNow(std::shared_ptr<Clip> clip) {
@@ -155,8 +159,10 @@ void SessionBase::setPaused(bool paused) {
 void SessionBase::tellClipboard(const std::string& utf8) {
   if (policy_.clipboardFrom) observer_->clipboardText(utf8);
 }
-void SessionBase::tellClip(std::shared_ptr<Clip> clip) {
+void SessionBase::tellClip(std::shared_ptr<Clip> whole) {
   if (!policy_.clipboardFrom) return;
+  const auto clip = std::make_shared<LimitedClip>(std::move(whole), policy_);
+  if (clip->forms().empty()) return;
   observer_->clipOffered(clip);
   if (!observer_->wantsClipText()) return;
   clip->fetch(ClipForm::Text, [self = shared_from_this()](std::optional<Bytes> text) {

@@ -70,7 +70,7 @@ class SessionBase : public Session, public Asker, public std::enable_shared_from
   /// Text copied over there, told on if the policy lets it.
   void tellClipboard(const std::string& utf8);
   /// The same before it is fetched.
-  void tellClip(std::shared_ptr<Clip> clip);
+  void tellClip(std::shared_ptr<Clip> whole);
 
   /// What the address is called in sentences.
   [[nodiscard]] virtual std::string peerName() const = 0;

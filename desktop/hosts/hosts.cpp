@@ -121,6 +121,20 @@ void Hosts::power(Id hostRecord, const std::string& id, const QString& name, hos
           [&](host::Host::Done done) { w->second.host->power(id, act, std::move(done)); });
 }
 
+void Hosts::firstPassword(Id machine,
+                          std::function<void(const QString& sealed, const QString& problem)> told) {
+  const auto hosted = of(machine);
+  if (!hosted || !hosted->host) return told({}, tr("No host is known for this machine."));
+  const auto sealed = std::make_shared<std::string>();
+  hosted->host->firstPassword(
+      hosted->id, sealed, [channel = channel_, sealed, told = std::move(told)](std::exception_ptr failure) {
+        const QString problem = failure ? QString::fromStdString(messageOf(failure)) : QString();
+        Channel::call(channel, [sealed, told, problem](Hosts&) {
+          told(problem.isEmpty() ? QString::fromStdString(*sealed) : QString(), problem);
+        });
+      });
+}
+
 struct Hosts::Many {
   host::PowerAct act;
   int round = 0;

@@ -53,6 +53,9 @@ class Hosts : public QObject {
   /// `then`: when the host has taken it.
   void change(Id hostRecord, const std::string& id, const QString& name, const host::ConsoleChange& change,
               const QString& done, std::function<void(Hosts&)> then = {});
+  /// What the host keeps of it: encrypted, as base64, or why it cannot be had. Told on the interface thread,
+  /// unless the window is gone by then.
+  void firstPassword(Id machine, std::function<void(const QString& sealed, const QString& problem)> told);
 
  signals:
   void changed();

@@ -3,15 +3,20 @@
 #include <QApplication>
 #include <QBuffer>
 #include <QClipboard>
+#include <QFile>
 #include <QImage>
+#include <QUrl>
 #include <atomic>
 #include <future>
+
+#include "session/clip_files.hpp"
 
 namespace kw::desktop {
 
 namespace {
 
 constexpr std::chrono::seconds kPatience{4};
+constexpr const char* kFetchedMark = "application/x-kettle-window-fetched";
 constexpr const char* kImage = "application/x-qt-image";
 
 const QStringList& namesOf(ClipForm form) {
@@ -19,7 +24,8 @@ const QStringList& namesOf(ClipForm form) {
       {ClipForm::Text, {"text/plain", "text/plain;charset=utf-8"}},
       {ClipForm::Html, {"text/html"}},
       {ClipForm::Rtf, {"text/rtf", "application/rtf"}},
-      {ClipForm::Picture, {"image/png", kImage}}};
+      {ClipForm::Picture, {"image/png", kImage}},
+      {ClipForm::Files, {}}};
   return names.at(form);
 }
 
@@ -56,7 +62,8 @@ std::optional<Bytes> readDesktop(ClipForm form) {
 
 class DesktopClip : public Clip {
  public:
-  explicit DesktopClip(std::set<ClipForm> forms) : forms_(std::move(forms)), serial_(serialNow()) {}
+  DesktopClip(std::set<ClipForm> forms, std::vector<std::filesystem::path> files)
+      : forms_(std::move(forms)), files_(std::move(files)), serial_(serialNow()) {}
   [[nodiscard]] std::set<ClipForm> forms() const override { return forms_; }
   void fetch(ClipForm form, Got got) override {
     QMetaObject::invokeMethod(
@@ -66,11 +73,24 @@ class DesktopClip : public Clip {
         },
         Qt::QueuedConnection);
   }
+  void list(Listed listed) override { files_.list(std::move(listed)); }
+  void read(std::size_t file, std::uint64_t from, std::uint32_t most, Got got) override {
+    files_.read(file, from, most, std::move(got));
+  }
 
  private:
   std::set<ClipForm> forms_;
+  LocalFiles files_;
   int serial_;
 };
+
+std::vector<std::filesystem::path> filesOf(const QMimeData& data) {
+  std::vector<std::filesystem::path> out;
+  if (data.hasFormat(kFetchedMark)) return out;
+  for (const QUrl& url : data.urls())
+    if (url.isLocalFile()) out.emplace_back(QFile::encodeName(url.toLocalFile()).toStdString());
+  return out;
+}
 
 }  // namespace
 
@@ -113,7 +133,19 @@ std::shared_ptr<Clip> clipOfDesktop() {
   if (data->hasHtml()) forms.insert(ClipForm::Html);
   if (data->hasFormat("text/rtf") || data->hasFormat("application/rtf")) forms.insert(ClipForm::Rtf);
   if (data->hasImage()) forms.insert(ClipForm::Picture);
-  return forms.empty() ? nullptr : std::make_shared<DesktopClip>(std::move(forms));
+  auto files = filesOf(*data);
+  // Their paths mean nothing over there.
+  if (!files.empty()) forms = {ClipForm::Files};
+  return forms.empty() ? nullptr : std::make_shared<DesktopClip>(std::move(forms), std::move(files));
+}
+
+QMimeData* fetchedFilesMime(const QStringList& files) {
+  auto* out = new QMimeData;
+  QList<QUrl> urls;
+  for (const QString& f : files) urls << QUrl::fromLocalFile(f);
+  out->setUrls(urls);
+  out->setData(kFetchedMark, "1");
+  return out;
 }
 
 }  // namespace kw::desktop

@@ -30,4 +30,7 @@ class ClipMime : public QMimeData {
 /// can carry. Interface thread.
 std::shared_ptr<Clip> clipOfDesktop();
 
+/// For files of a machine that are here now: they are not offered to a machine again.
+QMimeData* fetchedFilesMime(const QStringList& files);
+
 }  // namespace kw::desktop

@@ -1,15 +1,11 @@
 #include "desktop/model/desk.hpp"
 
-#include <QFile>
 #include <QHostInfo>
-#include <QJsonArray>
-#include <QJsonDocument>
-#include <QJsonObject>
 #include <utility>
 
 #include "base/file.hpp"
+#include "desk/ports.hpp"
 #include "host/console.hpp"
-#include "record/setting.hpp"
 #include "route/opening.hpp"
 #include "route/sign_in_source.hpp"
 
@@ -20,7 +16,8 @@ Desk::Desk(OpeningTools tools, Records::Loading loading, QObject* parent)
       records_(tools, loading, this),
       reach_(runtime_, this),
       hosts_(runtime_, records_, this),
-      tools_(std::move(tools)) {
+      tools_(std::move(tools)),
+      starts_(stateFolder() / "starts.json") {
   if (!tools_.ssh) tools_.ssh = std::make_shared<SshPool>([this] { return runtime_.strand(); });
   reach_.jumpOf = [this](const Endpoint& e) { return jumpOf(e); };
 }
@@ -30,7 +27,9 @@ Desk::~Desk() {
   const QList<OpenSession*> open = std::exchange(sessions_, {});
   bool writes = true;  // a store that is away would be waited for at each of them
   for (OpenSession* s : open) {
-    writes = writes && write({s->machine().toStdString(), "the window was closed", Told::Ended, s->visit()});
+    writes = writes && noted(s, [](VisitNotes& visit) {
+               return visit.note(Told::Ended, "the window was closed"), true;
+             });
     delete s;
   }
 }
@@ -49,118 +48,63 @@ OpenSession* Desk::open(Id id) { return make(id, true); }
 
 OpenSession* Desk::make(Id id, bool startsNow) {
   if (OpenSession* have = sessionOf(id)) return have;
-  const Snapshot& records = records_.snapshot();
-  const auto found = records.endpoints.find(id);
-  if (found == records.endpoints.end()) return nullptr;
-  const Endpoint& endpoint = found->second;
-  const Owner owner{OwnerKind::WayIn, id};
-  const std::string machine = records.machines.at(endpoint.machine).name;
-  try {
-    const SettingReader setting = settingsOf(records, owner);
-    const Address address = parseAddress(endpoint.address);
-    OpeningTools tools = tools_;
-    tools.records = records_.shared();
-    auto session = makeSession(runtime_.strand(), address, machine, setting, tools, owner);
-    const QString label = QString::fromStdString(endpoint.label + " · " + kindOf(address, setting));
-    return start(std::move(session), {QString::fromStdString(machine), label, id, endpoint.address}, setting,
-                 startsNow);
-  } catch (const Error& e) {
-    emit said(QString::fromUtf8(e.what()));
-    return nullptr;
-  }
+  if (!records_.snapshot().endpoints.contains(id)) return nullptr;
+  return begin([&] { return openedWayIn(runtime_.strand(), records_.shared(), id, tools_); }, startsNow);
 }
 
 OpenSession* Desk::openAddress(const QString& text) {
-  try {
-    const Address address = parseAddress(text.toStdString());
-    const SettingReader setting = builtInSettings();
-    auto session = makeSession(runtime_.strand(), address, address.forPeople(), setting, tools_, {});
-    const QString name = QString::fromStdString(
-        address.host.empty() ? address.path : address.host + ":" + std::to_string(address.port));
-    const std::string label =
-        (session->text() != nullptr ? "line · " : "screen · ") + kindOf(address, setting);
-    return start(std::move(session), {name, QString::fromStdString(label), 0, address.forPeople()}, setting);
-  } catch (const Error& e) {
-    emit said(QString::fromUtf8(e.what()));
-    return nullptr;
-  }
+  return begin([&] { return openedAddress(runtime_.strand(), text.toStdString(), tools_); });
 }
 
 OpenSession* Desk::openOnce(const exchange::Entry& entry) {
+  OpeningTools tools = tools_;
+  tools.records = records_.shared();
+  return begin([&] { return openedOnce(runtime_.strand(), entry, tools); });
+}
+
+OpenSession* Desk::begin(const std::function<Opened()>& open, bool startsNow) {
   try {
-    const exchange::EntryWay& way = entry.ways.front();
-    const Address address = parseAddress(way.address);
-    const SettingReader setting = overlaid(builtInSettings(), way.settings);
-    OpeningTools tools = tools_;
-    tools.records = records_.shared();
-    if (entry.password) tools.givenPassword = entry.password;
-    auto session = makeSession(runtime_.strand(), address, entry.name, setting, tools, {});
-    const QString name = QString::fromStdString(entry.name);
-    const QString label = QString::fromStdString("file · " + kindOf(address, setting));
-    return start(std::move(session), {name, label, 0, address.forPeople() + " from " + entry.from}, setting);
+    return show(open(), startsNow);
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return nullptr;
   }
 }
 
-OpenSession* Desk::start(std::shared_ptr<Session> core, const Opened& what, const SettingReader& setting,
-                         bool startsNow) {
-  auto* session = new OpenSession(std::move(core), what.machine, what.label, what.endpoint, this);
-  const std::string clipboard = setting("clipboard.way");
-  session->clipboardToMachine = clipboard == "both" || clipboard == "to";
-  session->clipboardFromMachine = clipboard == "both" || clipboard == "from";
-  session->takesShortcuts = setting("keyboard.desktop") == "on";
-  session->sendsPositions = setting("keyboard.positions") == "on";
-  session->releaseChord = QString::fromStdString(setting("keyboard.release"));
+OpenSession* Desk::show(const Opened& what, bool startsNow) {
+  auto* session = new OpenSession(what.session, QString::fromStdString(what.machine),
+                                  QString::fromStdString(what.label), what.wayIn, this);
+  session->shown = shownAs(what.setting);
   session->credentialUsers = [this](const std::string& name) {
     return usersOfCredential(records_.snapshot(), name);
   };
-  session->ownKeys = QString::fromStdString(setting("keyboard.own"));
-  const std::string size = setting("screen.size");
-  session->followsPane = size == "follow";
-  session->likeMonitor = size == "monitor";
-  if (const auto measure = measureFrom(setting("screen.fixed")); measure && size == "fixed")
-    session->ownSize = Size{measure->first, measure->second};
-  session->fitMode = QString::fromStdString(setting("screen.fit"));
-  session->paintsPerSecond = wholeOf(setting, "screen.refresh");
-  session->textSchemeKey = QString::fromStdString(setting("text.scheme"));
-  session->textInk = QString::fromStdString(setting("text.ink"));
-  session->textGround = QString::fromStdString(setting("text.ground"));
-  session->textFont = QString::fromStdString(setting("text.font"));
-  session->textSize = wholeOf(setting, "text.size");
-  session->warnsOfPaste = setting("text.warn") == "on";
-  session->breakLength = wholeOf(setting, "line.break");
-  if (setting("screen.viewonly") == "on") session->setViewOnly(true);
-  if (setting("sound.play") == "on" && session->text() == nullptr) session->setSound(true);
+  if (session->shown.onlyLook) session->setViewOnly(true);
+  if (session->shown.playsSound && session->text() == nullptr) session->setSound(true);
   sessions_.append(session);
-  note(*session, Told::Opened, what.way);
-  connect(session, &OpenSession::changed, this, [this, session, told = false, trouble = false]() mutable {
-    if (session->isLive() && !told) {
-      told = true;
-      reach_.noteAnswer(session->endpoint());
-    }
+  visits_.emplace(session, VisitNotes(tools_.store, what.machine, session->visit()));
+  noted(session, [&](VisitNotes& visit) { return visit.note(Told::Opened, what.address), true; });
+  follow(session);
+  if (startsNow) session->start();
+  emit sessionsChanged();
+  return session;
+}
+
+/// What is remembered and written while it is open.
+void Desk::follow(OpenSession* session) {
+  connect(session, &OpenSession::changed, this, [this, session, told = false]() mutable {
+    if (session->isLive() && !std::exchange(told, true)) reach_.noteAnswer(session->endpoint());
     const std::string& itself = session->route().machineName;
     if (session->isLive() && !itself.empty() && reach_.of(session->endpoint()).calledItself.isEmpty())
       reach_.noteName(session->endpoint(), QString::fromStdString(itself));
-    // Once for each trouble, however often it is tried again.
-    if (session->status().problem && !std::exchange(trouble, true))
-      note(*session, Told::Trouble, session->status().sentence);
-    if (session->isLive()) trouble = false;
+    noted(session, [&](VisitNotes& visit) { return visit.status(session->status()); });
     emit sessionsChanged();
   });
   // A log that is begun, by the sheet or by hand, is in the journal with its file.
   if (session->text() != nullptr)
-    connect(session, &OpenSession::figuresChanged, this, [this, session, known = std::string()]() mutable {
-      const std::string file = session->text()->logFile();
-      if (file == known) return;
-      known = file;
-      if (!file.empty()) note(*session, Told::Log, file);
+    connect(session, &OpenSession::figuresChanged, this, [this, session] {
+      noted(session, [&](VisitNotes& visit) { return visit.log(session->text()->logFile()); });
     });
   connect(session, &OpenSession::ended, this, [this, session] { discard(session); });
-  if (startsNow) session->start();
-  emit sessionsChanged();
-  return session;
 }
 
 OpenSession* Desk::startAndOpen(Id id) {
@@ -188,8 +132,8 @@ OpenSession* Desk::startAndOpen(Id id) {
     return host::addressNow(*records, way, m, place);
   };
   const auto errand = std::make_shared<host::StartErrand>(runtime_.strand(), tools_.clock, std::move(plan));
-  session->usualStart = usualStartSeconds(way.machine);
-  note(*session, Told::Note, "start asked of " + place.name);
+  session->usualStart = starts_.secondsOf(way.machine);
+  note(session, Told::Note, "start asked of " + place.name);
   connect(session, &OpenSession::startOver, this,
           [this, session, id] { startIsOver(session, id, *session->starting()); });
   session->startWith(errand);
@@ -198,7 +142,7 @@ OpenSession* Desk::startAndOpen(Id id) {
 
 void Desk::startIsOver(OpenSession* session, Id endpoint, const host::StartView& view) {
   if (view.failure) {
-    note(*session, Told::Trouble, std::string("start: ") + view.failure->what());
+    note(session, Told::Trouble, std::string("start: ") + view.failure->what());
     return;
   }
   const Snapshot& s = records_.snapshot();
@@ -206,8 +150,9 @@ void Desk::startIsOver(OpenSession* session, Id endpoint, const host::StartView&
   if (way == s.endpoints.end()) return discard(session);
   const int seconds = static_cast<int>(std::chrono::duration_cast<std::chrono::seconds>(view.took).count());
   // One that ran already says nothing about how long a start takes.
-  if (!view.steps.empty() && view.steps.front().remark.empty()) rememberStart(way->second.machine, seconds);
-  note(*session, Told::Note, "answers after " + std::to_string(seconds) + " s");
+  if (!view.steps.empty() && view.steps.front().remark.empty())
+    starts_.remember(way->second.machine, seconds);
+  note(session, Told::Note, "answers after " + std::to_string(seconds) + " s");
   if (view.address && view.address->uri() != way->second.address) {
     Endpoint fresh = way->second;
     fresh.address = view.address->uri();
@@ -219,92 +164,28 @@ void Desk::startIsOver(OpenSession* session, Id endpoint, const host::StartView&
   session->start();
 }
 
-namespace {
-QString startsFile() { return QString::fromStdString((stateFolder() / "starts.json").string()); }
-constexpr int kRememberedStarts = 5;
-
-QJsonObject rememberedStarts() {
-  QFile file(startsFile());
-  return file.open(QIODevice::ReadOnly) ? QJsonDocument::fromJson(file.readAll()).object() : QJsonObject();
-}
-}  // namespace
-
-int Desk::usualStartSeconds(Id machine) const {
-  std::vector<int> took;
-  for (const QJsonValue& v : rememberedStarts()[QString::number(machine)].toArray())
-    took.push_back(v.toInt());
-  if (took.empty()) return 0;
-  std::sort(took.begin(), took.end());
-  return std::max(1, took[took.size() / 2]);
-}
-
-void Desk::rememberStart(Id machine, int seconds) {
-  QJsonObject all = rememberedStarts();
-  QJsonArray mine = all[QString::number(machine)].toArray();
-  mine.append(seconds);
-  while (mine.size() > kRememberedStarts) mine.removeFirst();
-  all[QString::number(machine)] = mine;
-  try {
-    std::error_code ignored;
-    std::filesystem::create_directories(stateFolder(), ignored);
-    const std::string text = QJsonDocument(all).toJson(QJsonDocument::Compact).toStdString();
-    writeFileSafely(startsFile().toStdString(), viewOf(text));
-  } catch (const Error&) {
-    // Only a guess is lost.
-  }
-}
-
-namespace {
-std::string endOf(const OpenSession& session) {
-  if (session.status().problem) return session.status().sentence;
-  return session.wasLive() ? "closed" : "given up";
-}
-}  // namespace
-
 void Desk::discard(OpenSession* session) {
   if (!sessions_.removeOne(session)) return;
-  note(*session, Told::Ended, endOf(*session));
+  noted(session, [&](VisitNotes& visit) { return visit.ended(session->status()), true; });
+  visits_.erase(session);
   session->deleteLater();
   emit sessionsChanged();
 }
 
-void Desk::note(const OpenSession& session, Told told, const std::string& what) {
-  write({session.machine().toStdString(), what, told, session.visit()});
-  emit journalChanged();
+void Desk::note(OpenSession* session, Told told, const std::string& what) {
+  noted(session, [&](VisitNotes& visit) { return visit.note(told, what), true; });
 }
 
-bool Desk::write(const JournalEntry& entry) {
-  if (!tools_.store) return false;
+bool Desk::noted(OpenSession* session, const std::function<bool(VisitNotes&)>& write) {
+  const auto visit = visits_.find(session);
+  if (visit == visits_.end()) return true;
   try {
-    tools_.store->journal(entry);
+    if (write(visit->second)) emit journalChanged();
     return true;
   } catch (const Error& e) {
     emit said(QString::fromUtf8(e.what()));
     return false;
   }
-}
-
-QString Desk::clashOf(const Endpoint& endpoint) const {
-  const auto others = records_.snapshot().sharingAddress(endpoint);
-  if (others.empty()) return {};
-  const auto machine = records_.snapshot().machines.find(others.front()->machine);
-  return machine == records_.snapshot().machines.end() ? QString()
-                                                       : QString::fromStdString(machine->second.name);
-}
-
-int Desk::freePort(const Address& address) const {
-  std::set<int> taken;
-  for (const auto& [id, e] : records_.snapshot().endpoints) {
-    try {
-      const Address other = parseAddress(e.address);
-      if (other.host == address.host) taken.insert(other.port);
-    } catch (const Error&) {
-      continue;
-    }
-  }
-  int port = address.port;
-  while (port < 65535 && taken.contains(port)) ++port;
-  return port;
 }
 
 namespace {
@@ -482,7 +363,7 @@ std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineNam
     peer.state = State::NeverReached;
     return {first, hop, peer, machine};
   }
-  const QString clash = clashOf(endpoint);
+  const QString clash = QString::fromStdString(clashOf(records_.snapshot(), endpoint).value_or(""));
   peer.pipe = Pipe::Untried;
   peer.found = known.result.answers ? tr("not opened yet") : tr("not tried");
   if (!clash.isEmpty()) {
@@ -490,7 +371,7 @@ std::vector<Hop> Desk::route(const Endpoint& endpoint, const QString& machineNam
     peer.state = State::Trouble;
     peer.remark = tr("taken: %1 uses %2 too").arg(clash).arg(address.port);
     peer.found = tr("one of the two shows the wrong machine");
-    const int next = freePort(address);
+    const int next = freePortFrom(records_.snapshot(), address);
     peer.cure = tr("Use %1, the next free port").arg(next);
     peer.cureAction = "port:" + QString::number(next);
   }

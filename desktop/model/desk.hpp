@@ -4,12 +4,14 @@
 #include <memory>
 
 #include "base/runtime.hpp"
+#include "desk/opened.hpp"
+#include "desk/usual_starts.hpp"
+#include "desk/visit_notes.hpp"
 #include "desktop/hosts/hosts.hpp"
 #include "desktop/model/open_session.hpp"
 #include "desktop/model/reach.hpp"
 #include "desktop/model/records.hpp"
 #include "desktop/window/side.hpp"
-#include "exchange/exchange.hpp"
 
 namespace kw::desktop {
 
@@ -35,17 +37,11 @@ class Desk : public QObject {
   /// Like open(), but asks the machine's host to start it first and waits until the way in answers. Null (and
   /// `said`) when the machine is not linked to a host.
   OpenSession* startAndOpen(Id endpoint);
-  /// How long starts of this machine took lately; 0 when none is remembered.
-  [[nodiscard]] int usualStartSeconds(Id machine) const;
   [[nodiscard]] const QList<OpenSession*>& sessions() const { return sessions_; }
   [[nodiscard]] OpenSession* sessionOf(Id endpoint) const;
   /// The hops of a way in as they stand now: from the open session, or from the last check.
   [[nodiscard]] std::vector<Hop> route(const Endpoint& endpoint, const QString& machine) const;
   [[nodiscard]] std::vector<Hop> route(const OpenSession& session) const;
-  /// Another way in that uses the same address; empty when none.
-  [[nodiscard]] QString clashOf(const Endpoint& endpoint) const;
-  /// The next port of the same host that no record uses.
-  [[nodiscard]] int freePort(const Address& address) const;
   void discard(OpenSession* session);
 
  signals:
@@ -57,29 +53,27 @@ class Desk : public QObject {
 
  private:
   void startIsOver(OpenSession* session, Id endpoint, const host::StartView& view);
-  void rememberStart(Id machine, int seconds);
   OpenSession* make(Id endpoint, bool startsNow);
-  /// What is opened: its names for people, its way in (0: none), and the address for the journal.
-  struct Opened {
-    QString machine, label;
-    Id endpoint;
-    std::string way;
-  };
+  /// Null (and `said`) when it throws.
+  OpenSession* begin(const std::function<Opened()>& open, bool startsNow = true);
+  OpenSession* show(const Opened& what, bool startsNow);
+  void follow(OpenSession* session);
   /// Into the journal, as part of the session's visit.
-  void note(const OpenSession& session, Told told, const std::string& what);
-  /// False when the journal cannot be written, which is said; nothing else fails.
-  bool write(const JournalEntry& entry);
+  void note(OpenSession* session, Told told, const std::string& what);
+  /// `write` says whether it wrote. False when the journal cannot be written, which is said; nothing else
+  /// fails.
+  bool noted(OpenSession* session, const std::function<bool(VisitNotes&)>& write);
   [[nodiscard]] std::optional<Address> jumpOf(const Endpoint& endpoint) const;
   [[nodiscard]] QString hostOf(Id endpoint) const;
-  OpenSession* start(std::shared_ptr<Session> session, const Opened& what, const SettingReader& setting,
-                     bool startsNow = true);
 
   Runtime runtime_{2};
   Records records_;
   Reach reach_;
   Hosts hosts_;
   OpeningTools tools_;
+  UsualStarts starts_;
   QList<OpenSession*> sessions_;
+  std::map<OpenSession*, VisitNotes> visits_;
 };
 
 }  // namespace kw::desktop

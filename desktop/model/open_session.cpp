@@ -114,7 +114,10 @@ class OpenSession::Bridge : public SessionObserver, public std::enable_shared_fr
   void clipboardText(const std::string& text) override { clipOffered(std::make_shared<TextClip>(text)); }
   void clipOffered(std::shared_ptr<Clip> clip) override {
     hand([clip](OpenSession& t) {
-      if (t.clipboardFromMachine) emit t.clipArrived(clip);
+      if (!t.shown.clipboardFromMachine) return;
+      t.copiedFiles = clip->forms().contains(ClipForm::Files) ? clip : nullptr;
+      emit t.clipArrived(clip);
+      emit t.changed();
     });
   }
   [[nodiscard]] bool wantsClipText() const override { return false; }

@@ -9,6 +9,7 @@
 #include <memory>
 #include <optional>
 
+#include "desk/shown_as.hpp"
 #include "host/starting.hpp"
 #include "record/model.hpp"
 #include "session/keys.hpp"
@@ -78,20 +79,12 @@ class OpenSession : public QObject {
   [[nodiscard]] bool soundWanted() const { return soundWanted_; }
   [[nodiscard]] QString remarkText() const { return remark_; }
 
-  // What the record says about clipboard and desktop keys; used by views.
-  bool clipboardToMachine = true, clipboardFromMachine = true, takesShortcuts = true, sendsPositions = true;
-  bool followsPane = false;
-  /// Asked of the machine once it is shown: a size of its own, or that of the monitor it is shown on.
-  std::optional<Size> ownSize;
-  bool likeMonitor = false;
+  /// What its settings say about how it is shown and handled; menus change it for this session.
+  ShownAs shown;
+  /// Files that were copied there and can be fetched; null when something else was copied since.
+  std::shared_ptr<Clip> copiedFiles;
   /// How many ways in take a named credential; for what is said before it is changed.
   std::function<int(const std::string&)> credentialUsers;
-  QString fitMode = "shrink", releaseChord = "shifts", ownKeys;
-  int paintsPerSecond = 60;
-  // How text looks, and what happens on pasting.
-  QString textSchemeKey = "evening", textInk, textGround, textFont;
-  int textSize = 11, breakLength = 300;
-  bool warnsOfPaste = true;
 
   void start();
   /// Waits for a machine that is being started; start() follows when startOver() came without failure.

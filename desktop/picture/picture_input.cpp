@@ -29,7 +29,7 @@ quint64 keyIdentity(const QKeyEvent& event) {
 
 bool PictureView::event(QEvent* event) {
   // While the picture has the keyboard, shortcuts of this window are keys like all others.
-  if (event->type() == QEvent::ShortcutOverride && session_ && session_->takesShortcuts &&
+  if (event->type() == QEvent::ShortcutOverride && session_ && session_->shown.takesShortcuts &&
       session_->isLive()) {
     event->accept();
     return true;
@@ -50,7 +50,7 @@ void PictureView::keyPressEvent(QKeyEvent* event) {
     QWidget::keyPressEvent(event);
     return;
   }
-  if (chord_.update(*event, true, session_->releaseChord)) {
+  if (chord_.update(*event, true, QString::fromStdString(session_->shown.releaseChord))) {
     chord_.forget();
     releaseKeys();
     emit releaseChordPressed();
@@ -58,13 +58,13 @@ void PictureView::keyPressEvent(QKeyEvent* event) {
   }
   KeyStroke stroke = keyStrokeOf(*event);
   if (stroke.keysym == 0 && stroke.scanCode == 0) return;
-  if (!session_->sendsPositions) stroke.scanCode = 0;
+  if (!session_->shown.sendsPositions) stroke.scanCode = 0;
   held_[keyIdentity(*event)] = stroke;
   session_->session().key(stroke.keysym, stroke.scanCode, true);
 }
 
 void PictureView::keyReleaseEvent(QKeyEvent* event) {
-  if (session_) chord_.update(*event, false, session_->releaseChord);
+  if (session_) chord_.update(*event, false, QString::fromStdString(session_->shown.releaseChord));
   if (event->isAutoRepeat()) return;  // the machine repeats by itself while the key is down
   const auto found = held_.find(keyIdentity(*event));
   if (found == held_.end() || !session_) return;

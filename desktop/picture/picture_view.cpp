@@ -41,12 +41,16 @@ PictureView::PictureView(QWidget* parent) : QWidget(parent) {
     relayout();
     update();
   });
+  thread_.setMaxThreadCount(1);
   sizeTimer_.setSingleShot(true);
   sizeTimer_.setInterval(300);
   connect(&sizeTimer_, &QTimer::timeout, this, &PictureView::wantPictureSize);
 }
 
-PictureView::~PictureView() { releaseKeys(); }
+PictureView::~PictureView() {
+  thread_.waitForDone();
+  releaseKeys();
+}
 
 void PictureView::setSession(OpenSession* session) {
   if (session_ == session) return;
@@ -57,7 +61,7 @@ void PictureView::setSession(OpenSession* session) {
   scaled_ = {};
   pan_ = {};
   if (session_) {
-    mode_ = fitModeFrom(session_->fitMode);
+    mode_ = fitModeFrom(QString::fromStdString(session_->shown.fit));
     connect(session, &OpenSession::damaged, this, &PictureView::takeDamage);
     connect(session, &OpenSession::pictureResized, this, [this] {
       relayout();
@@ -139,10 +143,8 @@ void PictureView::relayout() {
   if (scale_ != 1 && (mode_ == FitMode::Shrink || mode_ == FitMode::Fill)) {
     const Size target{static_cast<int>(w), static_cast<int>(h)};
     if (!scaler_ || scaler_->source() != source || scaler_->target() != target) {
-      scaler_ = std::make_unique<Scaler>(source, target);
-      scaled_ = QImage(target.width, target.height, QImage::Format_RGB32);
+      scaleAll(source, target);
       scaled_.setDevicePixelRatio(ratio);
-      rescale(QRect(source.x, source.y, source.width, source.height));
     }
   } else {
     scaler_.reset();
@@ -150,25 +152,11 @@ void PictureView::relayout() {
   }
 }
 
-void PictureView::rescale(const QRegion& damage) {
-  if (!scaler_ || !session_) return;
-  const auto picture = session_->picture();
-  auto lock = picture->lock();
-  const Rect source = scaler_->source();
-  if (!picture->rect().contains(source)) return;  // a new size is on its way to this thread
-  for (const QRect& r : damage) {
-    const Rect part = scaler_->targetOf({r.x(), r.y(), r.width(), r.height()});
-    if (!part.empty())
-      scaler_->scale(*picture, part, reinterpret_cast<Pixel*>(scaled_.bits()),
-                     static_cast<std::size_t>(scaled_.bytesPerLine()) / sizeof(Pixel));
-  }
-}
-
 void PictureView::takeDamage(const QRegion& region) {
   pendingDamage_ += region;
   if (pendingDamage_.rectCount() > 64) pendingDamage_ = pendingDamage_.boundingRect();
   if (!isVisible() || paintTimer_.isActive()) return;
-  const int perSecond = session_ ? session_->paintsPerSecond : 60;
+  const int perSecond = session_ ? session_->shown.paintsPerSecond : 60;
   if (perSecond >= 60)
     paintDamage();
   else
@@ -179,7 +167,7 @@ void PictureView::paintDamage() {
   const QRegion damage = pendingDamage_;
   pendingDamage_ = {};
   if (damage.isEmpty() || !session_) return;
-  rescale(damage);
+  if (scaler_) return scaleAside(damage);
   const Rect source = sourceArea();
   if (source.empty()) return;
   const double perPixel = area_.width() / source.width;
@@ -257,11 +245,11 @@ void PictureView::wantPictureSize() {
   if (screenNumber_ == 0) session_->room = wanted;
   if (!session_->isLive()) askedSize_ = {};
   if (!session_->isLive() || !session_->capabilities().resize.can) return;
-  if (!session_->followsPane) {
+  if (!session_->shown.followsPane) {
     if (screenNumber_ > 0 || session_->screens().size() > 1) return;
-    if (!session_->ownSize && !session_->likeMonitor) return;
+    if (!session_->shown.ownSize && !session_->shown.likeMonitor) return;
     const QSize monitor = QWidget::screen()->size() * ratio;
-    wanted = session_->ownSize.value_or(Size{monitor.width(), monitor.height()});
+    wanted = session_->shown.ownSize.value_or(Size{monitor.width(), monitor.height()});
     // A machine may give another size than it was asked for: it is asked once.
     if (std::exchange(askedSize_, wanted) == wanted) return;
   }

@@ -3,6 +3,7 @@
 #include <QImage>
 #include <QPointer>
 #include <QTimer>
+#include <QThreadPool>
 #include <QWidget>
 #include <map>
 #include <memory>
@@ -38,6 +39,8 @@ class PictureView : public QWidget {
   [[nodiscard]] QRectF pictureArea() const;
   /// Nanoseconds the last paint took; for the bench.
   [[nodiscard]] qint64 lastPaintNanoseconds() const { return lastPaint_; }
+  /// Nothing is being scaled: what is painted now is all that was told of.
+  [[nodiscard]] bool upToDate() const { return !scaling_; }
   /// Lets go of keys that are held down over there.
   void releaseKeys();
 
@@ -63,7 +66,12 @@ class PictureView : public QWidget {
   void relayout();
   void takeDamage(const QRegion& region);
   void paintDamage();
-  void rescale(const QRegion& damage);
+  /// The size or place of what is scaled changed: all of it, at once.
+  void scaleAll(Rect source, Size target);
+  /// What changed, on another thread; painted when it is there.
+  void scaleAside(const QRegion& damage);
+  void beginScaling();
+  void takeScaled(const std::shared_ptr<const Scaler>& scaler, const std::vector<Rect>& parts);
   void updateCursor();
   void sendPointer(QMouseEvent* event);
   void panTowards(QPointF at);
@@ -79,7 +87,11 @@ class PictureView : public QWidget {
   QRectF area_;       ///< where the picture lies, in widget coordinates
   QPointF pan_;       ///< Actual and Whole: the picture pixel at the pane's top left
   QImage scaled_;     ///< the scaled picture, in device pixels; unused at one to one
-  std::unique_ptr<Scaler> scaler_;
+  std::shared_ptr<const Scaler> scaler_;
+  std::shared_ptr<QImage> aside_;  ///< as large; the other thread's while scaling_
+  QRegion waiting_;                ///< damage that came meanwhile
+  bool scaling_ = false;
+  QThreadPool thread_;
   QRegion pendingDamage_;
   QTimer paintTimer_, panTimer_, sizeTimer_;
   QPointF panStep_;

@@ -46,6 +46,9 @@ class Sheet : public QWidget {
   /// The group a new machine begins in.
   void useFolder(Id folder);
   [[nodiscard]] class MergeView* mergeView() const { return merge_; }
+  /// Gets a machine's first password from its host, for FirstPasswordBox; none: nobody asks hosts.
+  std::function<void(Id machine, std::function<void(const QString& sealed, const QString& problem)> told)>
+      askHostForFirst;
 
  signals:
   void kept(kw::Id machine);

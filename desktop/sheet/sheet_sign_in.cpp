@@ -10,6 +10,7 @@
 #include "desktop/record/first_password_box.hpp"
 #include "desktop/sheet/sheet.hpp"
 #include "desktop/sheet/sheet_parts.hpp"
+#include "host/adopt.hpp"
 #include "record/catalogue.hpp"
 #include "route/sign_in_source.hpp"
 
@@ -122,6 +123,10 @@ void Sheet::addKeptPassword(QVBoxLayout* column, QWidget* page) {
   if (endpoint == nullptr || account.isEmpty() || !asksOwnAccount(parseAddress(endpoint->address))) return;
   auto* first = new FirstPasswordBox(page);
   column->addWidget(first);
+  if (askHostForFirst && machine_.id != 0 && !machine_.host.empty() &&
+      !host::idOnHost(*base_, machine_.id).empty())
+    first->offerHost(QString::fromStdString(machine_.host),
+                     [this](FirstPasswordBox::Told told) { askHostForFirst(machine_.id, std::move(told)); });
   connect(first, &FirstPasswordBox::decrypted, password, &QLineEdit::setText);
 }
 

@@ -135,7 +135,7 @@ class StripTile : public QWidget {
     if (TextConsole* console = session_->text()) {
       console->textSeen();
       small_ = smallTextPicture(console->terminal(),
-                                textScheme(session_->textSchemeKey, session_->textInk, session_->textGround),
+                                textSchemeOf(session_->shown),
                                 {kTileWidth - 2, kTileHeight - kCaption - 2}, ratio);
       update();
       return;

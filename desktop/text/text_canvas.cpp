@@ -53,7 +53,7 @@ void TextCanvas::setSession(OpenSession* session) {
   if (session_) {
     connect(session_, &OpenSession::textChanged, this, [this] {
       if (!frame_.isActive())
-        frame_.start(1000 / std::clamp(session_ ? session_->paintsPerSecond : 60, 1, 240));
+        frame_.start(1000 / std::clamp(session_ ? session_->shown.paintsPerSecond : 60, 1, 240));
     });
     connect(session_, &OpenSession::rang, this, &TextCanvas::flash);
     applyLook();
@@ -64,8 +64,8 @@ void TextCanvas::setSession(OpenSession* session) {
 
 void TextCanvas::applyLook() {
   if (!session_) return;
-  painter_.setFont(session_->textFont, session_->textSize);
-  painter_.setScheme(textScheme(session_->textSchemeKey, session_->textInk, session_->textGround));
+  painter_.setFont(QString::fromStdString(session_->shown.textFont), session_->shown.textSize);
+  painter_.setScheme(textSchemeOf(session_->shown));
   everything_ = true;
   fitTerminal();
   takeText();
@@ -426,7 +426,7 @@ void TextCanvas::wheelEvent(QWheelEvent* event) {
   wheelRest_ -= steps * 40;
   if (steps == 0) return;
   if (event->modifiers() & Qt::ControlModifier) {
-    session_->textSize = std::clamp(session_->textSize + (steps > 0 ? 1 : -1), 6, 48);
+    session_->shown.textSize = std::clamp(session_->shown.textSize + (steps > 0 ? 1 : -1), 6, 48);
     return applyLook();
   }
   if (programWantsMouse(event->modifiers())) {

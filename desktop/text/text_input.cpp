@@ -38,7 +38,7 @@ std::optional<TextKey> namedKey(int key) {
 }  // namespace
 
 bool TextCanvas::event(QEvent* event) {
-  if (event->type() == QEvent::ShortcutOverride && session_ && session_->takesShortcuts &&
+  if (event->type() == QEvent::ShortcutOverride && session_ && session_->shown.takesShortcuts &&
       session_->isLive()) {
     event->accept();
     return true;
@@ -80,7 +80,7 @@ bool TextCanvas::handledHere(const QKeyEvent& event) {
 
 void TextCanvas::keyPressEvent(QKeyEvent* event) {
   if (terminal() == nullptr) return QWidget::keyPressEvent(event);
-  if (chord_.update(*event, true, session_->releaseChord)) {
+  if (chord_.update(*event, true, QString::fromStdString(session_->shown.releaseChord))) {
     chord_.forget();
     emit releaseChordPressed();
     return;
@@ -110,7 +110,7 @@ void TextCanvas::keyPressEvent(QKeyEvent* event) {
 }
 
 void TextCanvas::keyReleaseEvent(QKeyEvent* event) {
-  if (session_) chord_.update(*event, false, session_->releaseChord);
+  if (session_) chord_.update(*event, false, QString::fromStdString(session_->shown.releaseChord));
 }
 
 void TextCanvas::inputMethodEvent(QInputMethodEvent* event) {

@@ -45,7 +45,8 @@ void MainWindow::buildTextMenu(QMenu* session) {
   });
   add(text, "break", tr("Send a &break"), {}, [this] {
     OpenSession* s = current();
-    if (s != nullptr && s->text() != nullptr) s->text()->sendBreak(std::chrono::milliseconds(s->breakLength));
+    if (s != nullptr && s->text() != nullptr)
+      s->text()->sendBreak(std::chrono::milliseconds(s->shown.breakLength));
   });
   add(text, "mark", tr("Set a &mark in the log…"), {}, [this] {
     bool done = false;
@@ -153,22 +154,22 @@ void MainWindow::fillTextMenu(QMenu* menu, OpenSession* session) {
   QMenu* schemes = menu->addMenu(tr("Colours of text"));
   for (const TextScheme& s : everyTextScheme()) {
     QAction* a = schemes->addAction(swatch(s), s.name, session, [session, relook, key = s.key] {
-      session->textSchemeKey = key;
+      session->shown.textScheme = key.toStdString();
       relook();
     });
     a->setCheckable(true);
-    a->setChecked(s.key == session->textSchemeKey);
+    a->setChecked(s.key == QString::fromStdString(session->shown.textScheme));
   }
   schemes->addSeparator();
   schemes->addAction(actions_["colours"]);
   QMenu* size = menu->addMenu(tr("Font size"));
   for (int points : {8, 9, 10, 11, 12, 14, 16, 20}) {
     QAction* a = size->addAction(tr("%1 pt").arg(points), session, [session, relook, points] {
-      session->textSize = points;
+      session->shown.textSize = points;
       relook();
     });
     a->setCheckable(true);
-    a->setChecked(points == session->textSize);
+    a->setChecked(points == session->shown.textSize);
   }
   if (session->capabilities().lineSettings.can) fillLineMenu(menu->addMenu(tr("Line")), session);
   QMenu* log = menu->addMenu(tr("Log"));

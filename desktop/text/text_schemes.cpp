@@ -62,6 +62,11 @@ const std::vector<TextScheme>& textSchemes() {
   return list;
 }
 
+TextScheme textSchemeOf(const ShownAs& shown) {
+  return textScheme(QString::fromStdString(shown.textScheme), QString::fromStdString(shown.textInk),
+                    QString::fromStdString(shown.textGround));
+}
+
 TextScheme textScheme(const QString& key, const QString& ownText, const QString& ownGround) {
   TextScheme out = textSchemes().front();
   for (const TextScheme& s : everyTextScheme())

@@ -5,6 +5,7 @@
 #include <array>
 #include <vector>
 
+#include "desk/shown_as.hpp"
 #include "text/cell.hpp"
 
 namespace kw::desktop {
@@ -22,5 +23,6 @@ struct TextScheme {
 const std::vector<TextScheme>& textSchemes();
 /// The scheme with own text and ground put over it; unknown keys give the first.
 TextScheme textScheme(const QString& key, const QString& ownText = {}, const QString& ownGround = {});
+TextScheme textSchemeOf(const ShownAs& shown);
 
 }  // namespace kw::desktop

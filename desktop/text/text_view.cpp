@@ -270,7 +270,7 @@ void TextView::paste(const QString& text) {
   if (!session_ || text.isEmpty() || session_->viewOnly()) return;
   const QString trimmed = text.endsWith('\n') ? text.chopped(1) : text;
   const auto lines = trimmed.count('\n') + 1;
-  if (lines < 2 || !session_->warnsOfPaste) {
+  if (lines < 2 || !session_->shown.warnsOfPaste) {
     session_->text()->paste(text.toStdString());
     return;
   }

@@ -137,6 +137,7 @@ void MainWindow::buildSessionMenu() {
   add(session, "typeClipboard", tr("&Type the clipboard's text"), {}, [this] {
     if (current() != nullptr) current()->typeText(QApplication::clipboard()->text());
   });
+  add(session, "fetchFiles", tr("Fetch &copied files…"), {}, [this] { fetchCopiedFiles(current()); });
   add(session, "look", tr("&Only look"), QKeySequence("Ctrl+Shift+L"), [this] {
     if (current() != nullptr) current()->setViewOnly(!current()->viewOnly());
   })->setCheckable(true);
@@ -283,6 +284,8 @@ void MainWindow::refreshActions() {
   allow("savePicture", s != nullptr && s->hasPicture(), notLive);
   for (const char* name : {"secure", "typeClipboard"})
     allow(name, live && !s->viewOnly(), live ? tr("Only looking: keys are not sent.") : notLive);
+  allow("fetchFiles", live && s->copiedFiles != nullptr,
+        live ? tr("No files were copied on this machine, or its clipboard does not carry them.") : notLive);
   if (s != nullptr && s->text() != nullptr) allow("secure", false, tr("A line of text has no such key."));
   for (const char* name : {"look", "end"}) allow(name, s != nullptr, none);
   allow("retry", s != nullptr && !live, s == nullptr ? none : tr("The session is live."));

@@ -235,7 +235,7 @@ std::optional<host::OpenPicture> openPictureOf(const OpenSession& session) {
   host::OpenPicture out;
   out.size = session.pictureSize();
   out.wanted = session.room;
-  out.follows = session.followsPane && session.screens().size() <= 1;
+  out.follows = session.shown.followsPane && session.screens().size() <= 1;
   if (!session.capabilities().resize.can) out.resizeWhy = session.capabilities().resize.why;
   out.black = isBlack(*session.picture());
   out.unchanged = session.unchangedFor();

@@ -4,6 +4,7 @@
 #include <QLineEdit>
 #include <QStackedWidget>
 
+#include "desktop/hosts/hosts.hpp"
 #include "desktop/pages/import_view.hpp"
 #include "desktop/pages/journal_view.hpp"
 #include "desktop/pages/trust_view.hpp"
@@ -18,6 +19,7 @@ Sheet* MainWindow::sheet() {
   if (sheet_ != nullptr) return sheet_;
   sheet_ = new Sheet(desk_.records(), centre_);
   centre_->addWidget(sheet_);
+  sheet_->askHostForFirst = [this](Id machine, auto told) { desk_.hosts().firstPassword(machine, std::move(told)); };
   connect(sheet_, &Sheet::closed, this, &MainWindow::showStage);
   connect(sheet_, &Sheet::openWanted, this, &MainWindow::openEndpoint);
   connect(sheet_, &Sheet::credentialWanted, this, &MainWindow::showCredentials);

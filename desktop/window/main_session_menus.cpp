@@ -19,7 +19,7 @@ void MainWindow::fillViewMenu(QMenu* menu, OpenSession* session) {
 
 void MainWindow::setFit(const QString& word) {
   if (stage_->focusedPane() != nullptr) stage_->focusedPane()->view()->setFitMode(fitModeFrom(word));
-  if (current() != nullptr) current()->fitMode = word;
+  if (current() != nullptr) current()->shown.fit = word.toStdString();
   refreshActions();
 }
 
@@ -43,9 +43,9 @@ void MainWindow::fillKeysMenu(QMenu* menu, OpenSession* session) {
   key("Alt+F4", "alt+f4", menu);
   key(tr("Print"), "print", menu);
   key(tr("Escape"), "esc", menu);
-  if (session != nullptr && !session->ownKeys.isEmpty()) {
+  if (session != nullptr && !session->shown.ownKeys.empty()) {
     menu->addSeparator();
-    for (const QString& own : session->ownKeys.split(',', Qt::SkipEmptyParts))
+    for (const QString& own : QString::fromStdString(session->shown.ownKeys).split(',', Qt::SkipEmptyParts))
       key(own.trimmed(), own.trimmed(), menu);
   }
   menu->addSeparator();
@@ -106,13 +106,13 @@ void MainWindow::fillPictureMenu(QMenu* menu, OpenSession* session) {
   for (const char* name : {"fitShrink", "fitFill", "fitActual", "fitWhole"}) menu->addAction(actions_[name]);
   menu->addSeparator();
   QAction* follow = menu->addAction(tr("Machine follows the pane's size"), session, [session] {
-    session->followsPane = !session->followsPane;
-    session->ownSize.reset();
-    session->likeMonitor = false;
+    session->shown.followsPane = !session->shown.followsPane;
+    session->shown.ownSize.reset();
+    session->shown.likeMonitor = false;
     emit session->changed();
   });
   follow->setCheckable(true);
-  follow->setChecked(session->followsPane);
+  follow->setChecked(session->shown.followsPane);
   follow->setEnabled(session->capabilities().resize.can);
   follow->setToolTip(QString::fromStdString(session->capabilities().resize.why));
   QMenu* colours = menu->addMenu(tr("Colours"));

@@ -14,12 +14,14 @@
 #include <QMenu>
 #include <QMessageBox>
 #include <QPushButton>
+#include <QScreen>
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QStandardPaths>
 #include <QToolButton>
 #include <QVBoxLayout>
 #include "base/file.hpp"
+#include "desktop/files/clip_fetch.hpp"
 #include "desktop/files/files_panel.hpp"
 #include "desktop/look/theme.hpp"
 #include "desktop/model/clip_mime.hpp"
@@ -33,6 +35,7 @@
 #include "desktop/window/screen_window.hpp"
 #include "desktop/window/side.hpp"
 #include "desktop/window/spout.hpp"
+#include "desktop/window/wished_screens.hpp"
 #include "picture/png.hpp"
 #include "record/catalogue.hpp"
 #include "text/log_writer.hpp"
@@ -46,9 +49,16 @@ void MainWindow::connectSession(OpenSession* session) {
       if (w && w->session() == session) w->close();
     runAfter(session->endpoint());
   });
-  connect(session, &OpenSession::clipArrived, this, [](std::shared_ptr<Clip> clip) {
-    QApplication::clipboard()->setMimeData(new ClipMime(std::move(clip)));
+  connect(session, &OpenSession::clipArrived, this, [this, session](std::shared_ptr<Clip> clip) {
+    if (session->copiedFiles)
+      say(tr("Files were copied on %1: Session, Fetch copied files, brings them here.")
+              .arg(session->machine()));
+    // Files alone have nothing that could be pasted here before they are fetched.
+    if (clip->forms() != std::set<ClipForm>{ClipForm::Files})
+      QApplication::clipboard()->setMimeData(new ClipMime(std::move(clip)));
   });
+  connect(new WishedScreens(session), &WishedScreens::furtherScreen, this,
+          [this, session](int number, QScreen* monitor) { showFurtherScreen(session, number, monitor); });
   connect(session, &OpenSession::rang, this, [this, session] {
     QApplication::alert(this);
     say(tr("%1 rang its bell").arg(session->machine()));
@@ -138,6 +148,16 @@ ScreenWindow* MainWindow::openFullScreen(OpenSession* session) {
   auto* window = openScreenWindow(session, 0);
   window->setFullScreen(true);
   return window;
+}
+
+/// The pane that showed all of them shows the first from now on.
+void MainWindow::showFurtherScreen(OpenSession* session, int number, QScreen* monitor) {
+  for (Pane* p : stage_->panes())
+    if (p->session() == session && p->view()->screen() == 0) p->view()->setScreen(1);
+  ScreenWindow* window = openScreenWindow(session, number);
+  if (monitor == nullptr) return;
+  window->move(monitor->geometry().topLeft());
+  window->setFullScreen(true);
 }
 
 ScreenWindow* MainWindow::openScreenWindow(OpenSession* session, int screen) {
@@ -231,8 +251,25 @@ void MainWindow::openFiles(Id machine) {
 void MainWindow::clipboardChanged() {
   // Only the machine one works with gets it, not every open one.
   OpenSession* s = current();
-  if (s == nullptr || !s->isLive() || !s->clipboardToMachine || s->viewOnly()) return;
+  if (s == nullptr || !s->isLive() || !s->shown.clipboardToMachine || s->viewOnly()) return;
   if (auto clip = clipOfDesktop()) s->session().offerClip(std::move(clip));
+}
+
+void MainWindow::fetchCopiedFiles(OpenSession* session, QString folder) {
+  if (session == nullptr || !session->copiedFiles) return;
+  const auto clip = session->copiedFiles;
+  const QString machine = session->machine();
+  if (folder.isEmpty())
+    folder =
+        QFileDialog::getExistingDirectory(this, tr("Where shall the files from %1 go?").arg(machine),
+                                          QStandardPaths::writableLocation(QStandardPaths::DownloadLocation));
+  if (folder.isEmpty()) return;
+  auto* fetch = new ClipFetch(desk_.runtime().strand(), clip, machine, folder, this);
+  connect(fetch, &ClipFetch::failed, this, &MainWindow::say);
+  connect(fetch, &ClipFetch::fetched, this, [this, folder](const QStringList& saved) {
+    QApplication::clipboard()->setMimeData(fetchedFilesMime(saved));
+    say(tr("Fetched into %1; they can be pasted, too.").arg(folder));
+  });
 }
 
 void MainWindow::openScreensPlan(OpenSession* session) {

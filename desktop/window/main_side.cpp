@@ -5,6 +5,7 @@
 #include <QLocale>
 #include <QStackedWidget>
 
+#include "desk/ports.hpp"
 #include "desktop/hosts/start_timeline.hpp"
 #include "desktop/sharing/sharing_view.hpp"
 #include "desktop/sheet/sheet.hpp"
@@ -49,8 +50,8 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
     const Reached& known = desk_.reach().of(e->id);
     if (best == nullptr || known.result.answers) best = &known;
     // Of two with one address the older record is believed; the newer one is told of.
-    if (const QString other = desk_.clashOf(*e); !other.isEmpty() && s.sharingAddress(*e).front()->id < e->id)
-      clash = tr("port %1 is also set on %2").arg(parseAddress(e->address).port).arg(other);
+    if (const auto other = clashOf(s, *e); other && s.sharingAddress(*e).front()->id < e->id)
+      clash = tr("port %1 is also set on %2").arg(parseAddress(e->address).port).arg(QString::fromStdString(*other));
   }
   if (!now.openEndpoints.isEmpty()) return now;
   if (best != nullptr && best->checked) {

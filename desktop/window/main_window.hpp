@@ -51,6 +51,9 @@ class MainWindow : public QMainWindow {
   void endSession(OpenSession* session);
   ScreenWindow* openFullScreen(OpenSession* session);
   ScreenWindow* openScreenWindow(OpenSession* session, int screen);
+  /// What was copied on its machine, into a folder; empty: asked for.
+  void fetchCopiedFiles(OpenSession* session, QString folder = {});
+  void showFurtherScreen(OpenSession* session, int number, class QScreen* monitor);
   void savePicture(OpenSession* session, QString file = {});
   void showJournal();
   void showTrusted();

@@ -226,6 +226,36 @@ TEST_CASE("A host that goes away is told of, and connected again when it is back
   CHECK(f.host->view().stage != HostStage::Ended);
 }
 
+TEST_CASE("A machine's first password is fetched from the command that knows its host", "[host]") {
+  TemporaryFolder folder;
+  const std::string script = (folder.path / "host.sh").string();
+  std::ofstream(script) << R"(case "$1" in
+watch) echo '{"machines":[{"id":"m1","name":"fern-store"}]}'; exec sleep 600;;
+first-password) case "$2" in
+  m1) echo '{"done":true,"sealed":"bGVhdmVz"}';;
+  m2) echo '{"done":true}';;
+  *) echo '{"error":"no machine has this ID"}';; esac;;
+esac)";
+  HostRecord record;
+  record.name = "orchard", record.address = "command:/bin/sh " + script;
+  Runtime runtime(1);
+  const auto host = std::make_shared<Host>(record, AdapterTools{runtime.strand(), systemClock(), {}, {}});
+  host->start();
+  REQUIRE(eventually([&] { return host->view().stage == HostStage::Live; }));
+  const auto ask = [&](const std::string& id) {
+    const auto sealed = std::make_shared<std::string>();
+    std::promise<std::string> done;
+    host->firstPassword(id, sealed, [&](std::exception_ptr failure) {
+      done.set_value(failure ? messageOf(failure) : *sealed);
+    });
+    return done.get_future().get();
+  };
+  CHECK(ask("m1") == "bGVhdmVz");
+  CHECK(ask("m2").find("gives no first password") != std::string::npos);
+  CHECK(ask("m3").find("no machine has this ID") != std::string::npos);
+  host->end();
+}
+
 TEST_CASE("A command that is no host says so; the host waits and tries again", "[host]") {
   const auto trouble = [](const std::string& address) {
     Runtime runtime(1);

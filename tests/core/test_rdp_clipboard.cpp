@@ -1,7 +1,12 @@
 // The clipboard of RDP as offers: forms both ways, and nothing fetched before somebody pastes.
 #include <boost/asio/io_context.hpp>
 
+#include <fstream>
+
+#include "base/file.hpp"
 #include "picture/png.hpp"
+#include "rdp/clip_file_list.hpp"
+#include "session/clip_files.hpp"
 #include "tests/core/rdp_bench.hpp"
 
 using namespace kw;
@@ -183,4 +188,150 @@ TEST_CASE("RDP clipboard: formats as other services write them", "[rdp][clipboar
   LittleWriter huge;
   huge.u32(40).u32(60000).u32(60000).u16(1).u16(32).zeros(24);
   CHECK_FALSE(fromWire({kBitmap, ""}, huge.view()));
+}
+
+namespace {
+
+/// Copied files with their content, as the other side may have made them up.
+struct CopiedFiles : Clip {
+  std::vector<ClipFile> files;
+  std::map<std::size_t, Bytes> content;
+  int reads = 0;
+  [[nodiscard]] std::set<ClipForm> forms() const override { return {ClipForm::Files}; }
+  void fetch(ClipForm, Got got) override { got(std::nullopt); }
+  void list(Listed listed) override { listed(files); }
+  void read(std::size_t file, std::uint64_t from, std::uint32_t most, Got got) override {
+    ++reads;
+    if (!content.contains(file)) return got(std::nullopt);
+    const Bytes& all = content[file];
+    const auto begin = std::min<std::uint64_t>(from, all.size()),
+               end = std::min<std::uint64_t>(begin + most, all.size());
+    got(Bytes(all.begin() + static_cast<std::ptrdiff_t>(begin),
+              all.begin() + static_cast<std::ptrdiff_t>(end)));
+  }
+};
+
+/// Saves over the wire: what was copied itself, or why not.
+std::vector<std::string> saved(Wire& wire, const std::shared_ptr<Clip>& clip,
+                               const std::filesystem::path& folder,
+                               const std::shared_ptr<ClipSaving>& saving = std::make_shared<ClipSaving>()) {
+  std::vector<std::string> out;
+  spawn(
+      wire.context.get_executor(),
+      [&]() -> Task<void> {
+        const auto tops = co_await saveClipFiles(clip, folder, saving);
+        for (const auto& t : tops) out.push_back(t.filename().string());
+      },
+      [&](std::exception_ptr failure) {
+        if (failure) out = {"failed: " + messageOf(failure)};
+      });
+  wire.settle();
+  return out;
+}
+
+std::string contentOf(const std::filesystem::path& file) { return textOf(readFile(file)); }
+
+}  // namespace
+
+TEST_CASE("RDP clipboard: copied files and folders go both ways, and only when they are fetched",
+          "[rdp][clipboard]") {
+  Wire wire;
+  wire.server.begin();
+  wire.settle();
+  TemporaryFolder here, there;
+  std::filesystem::create_directories(here.path / "lots" / "empty");
+  std::ofstream(here.path / "lots" / "12.csv") << "fern;7\n";
+  std::ofstream(here.path / "lots" / "größe 🌿.txt") << "moss";
+  std::ofstream(here.path / "none");
+  const std::string large(3 * (512 << 10), 'x');  // whole pieces: its end is found out
+  std::ofstream(here.path / "valve.bin") << large << "end";
+  std::filesystem::create_symlink("/etc/passwd", here.path / "lots" / "link");
+  const auto copied = std::make_shared<LocalFiles>(std::vector<std::filesystem::path>{
+      here.path / "lots", here.path / "valve.bin", here.path / "none", here.path / "gone"});
+  const bool fromClient = GENERATE(true, false);
+  (fromClient ? wire.client : wire.server).offer(copied);
+  wire.settle();
+  const std::shared_ptr<Clip> got = fromClient ? wire.there : wire.here;
+  REQUIRE(got);
+  CHECK(got->forms() == std::set<ClipForm>{ClipForm::Files});
+  const auto saving = std::make_shared<ClipSaving>();
+  CHECK(saved(wire, got, there.path, saving) == std::vector<std::string>{"lots", "valve.bin", "none"});
+  CHECK(contentOf(there.path / "lots" / "12.csv") == "fern;7\n");
+  CHECK(contentOf(there.path / "lots" / "größe 🌿.txt") == "moss");
+  CHECK(contentOf(there.path / "valve.bin") == large + "end");
+  CHECK(std::filesystem::is_empty(there.path / "none"));
+  CHECK(std::filesystem::is_directory(there.path / "lots" / "empty"));
+  CHECK_FALSE(std::filesystem::exists(there.path / "lots" / "link"));
+  CHECK(std::filesystem::last_write_time(there.path / "valve.bin") -
+            std::filesystem::last_write_time(here.path / "valve.bin") <
+        std::chrono::seconds(1));
+  CHECK(saving->done == saving->total);
+  CHECK(saving->file == saving->files);
+  // Fetched again, nothing that is there is lost.
+  CHECK(saved(wire, got, there.path)[0] == "lots (2)");
+  CHECK(contentOf(there.path / "valve (2).bin") == large + "end");
+  // Overtaken by another copy, it says so; a file that was half there is removed.
+  (fromClient ? wire.client : wire.server).offer(std::make_shared<TextClip>("newer"));
+  wire.settle();
+  CHECK(saved(wire, got, there.path)[0].find("has these files no more") != std::string::npos);
+}
+
+TEST_CASE("RDP clipboard: files that a machine makes up stay in the folder, or are refused",
+          "[rdp][clipboard]") {
+  for (const char* bad :
+       {"", "/etc/cron.d/x", "../x", "lots/../../x", "a//b", ".", "lots/.", "a\\b", "tab\tname"})
+    CHECK_FALSE(isSafeClipPath(bad));
+  CHECK(isSafeClipPath("lots/größe 12.csv"));
+  CHECK(isSafeClipPath("..."));
+  Wire wire;
+  wire.server.begin();
+  wire.settle();
+  TemporaryFolder folder;
+  const auto machine = std::make_shared<CopiedFiles>();
+  const auto offer = [&](std::vector<ClipFile> files) {
+    machine->files = std::move(files);
+    wire.server.offer(machine);
+    wire.settle();
+    return wire.here;
+  };
+  const std::filesystem::path inside = folder.path / "inside";
+  std::filesystem::create_directory(inside);
+  auto clip = offer({{"../outside", false, 4, 0}});
+  CHECK(saved(wire, clip, inside)[0].find("would not stay in the folder") != std::string::npos);
+  CHECK(machine->reads == 0);
+  CHECK(std::filesystem::is_empty(inside));
+  // Longer and shorter than it says, and one that cannot be read after one that can.
+  clip = offer({{"long", false, 4, 0}, {"short", false, 100, 0}, {"unreadable", false, 4, 0}});
+  machine->content = {{0, bytesOf("moss and more")}, {1, bytesOf("fern")}};
+  CHECK(saved(wire, clip, inside)[0].find("unreadable: the machine has these files no more") != std::string::npos);
+  CHECK(contentOf(inside / "short") == "fern");
+  CHECK_FALSE(std::filesystem::exists(inside / "unreadable"));
+  // Stopped by whoever waits: the file is removed.
+  clip = offer({{"endless", false, 0, 0}});
+  machine->content = {{0, Bytes(8U << 20)}};
+  const auto saving = std::make_shared<ClipSaving>();
+  saving->stop = true;
+  CHECK(saved(wire, clip, inside, saving)[0].find("stopped here") != std::string::npos);
+  CHECK_FALSE(std::filesystem::exists(inside / "endless"));
+  // Where nothing can be written.
+  clip = offer({{"new", false, 4, 0}});
+  CHECK(saved(wire, clip, inside / "short" / "missing")[0].find("cannot be saved") != std::string::npos);
+}
+
+TEST_CASE("RDP clipboard: lists of files as the specification writes them", "[rdp][clipboard]") {
+  // 2.2.5.2.3.1
+  LittleWriter one;
+  one.u32(1).u32(0x4 | 0x20 | 0x40).zeros(32).u32(0x80).zeros(16);
+  one.u64(132'223'104'000'000'000ULL);  // the first of January 2020
+  one.u32(1).u32(7).bytes(utf8ToUtf16("lots\\12.csv")).zeros(520 - 22);
+  const auto list = readFileList(one.view());
+  REQUIRE(list);
+  CHECK(*list == std::vector<ClipFile>{{"lots/12.csv", false, (1ULL << 32) + 7, 1'577'836'800}});
+  const Bytes again = writeFileList(*list);
+  CHECK(Bytes(one.view().begin(), one.view().end()) == again);
+  for (std::size_t n = 0; n < one.size(); ++n) CHECK_FALSE(readFileList(one.view().first(n)));
+  LittleWriter many;
+  CHECK_FALSE(readFileList(many.u32(0xffffffff).zeros(592).view()));
+  CHECK_FALSE(fitsFileList({std::string(260, 'a'), false, 0, 0}));
+  CHECK(fitsFileList({std::string(259, 'a'), false, 0, 0}));
 }

@@ -212,6 +212,202 @@ TEST_CASE("Orders: text from kept glyphs, steps between them, and remembered str
   CHECK_THROWS_AS(page.say(unknown), Error);
 }
 
+namespace {
+
+/// 2.2.2.2.1.3.2 and 2.2.2.2.1.3.3
+LittleWriter& createSurface(LittleWriter& out, unsigned number, int width, int height,
+                            const std::vector<unsigned>& deleted = {}) {
+  out.u8(0x02 | 0x01 << 2).u16(number | (deleted.empty() ? 0 : 0x8000));
+  out.u16(static_cast<unsigned>(width)).u16(static_cast<unsigned>(height));
+  if (!deleted.empty()) out.u16(static_cast<unsigned>(deleted.size()));
+  for (unsigned d : deleted) out.u16(d);
+  return out;
+}
+LittleWriter& switchTo(LittleWriter& out, unsigned surface) { return out.u8(0x02).u16(surface); }
+/// 2.2.2.2.1.1.2.9 from a surface; type and all fields.
+LittleWriter& show(LittleWriter& out, unsigned surface, const Rect& to) {
+  out.u8(0x09).u8(0x0d).u16(0x1ff).u16(0xff);
+  place(out, to.x, to.y, to.width, to.height).u8(0xcc).u16(0).u16(0);
+  return out.u16(surface);
+}
+/// 2.2.2.2.1.1.2.12
+LittleWriter& keep(LittleWriter& out, std::uint32_t position, const Rect& r, bool restores) {
+  out.u8(0x09).u8(0x0b).u8(0x3f).u32(position);
+  return place(out, r.x, r.y, r.right() - 1, r.bottom() - 1).u8(restores ? 1 : 0);
+}
+
+}  // namespace
+
+TEST_CASE("Orders: surfaces that are drawn into without being shown", "[rdp][orders]") {
+  Page page;
+  LittleWriter draw;
+  switchTo(createSurface(draw, 3, 20, 10), 3);
+  opaque(draw, {0, 0, 20, 10}, kRed);
+  opaque(draw, {5, 5, 100, 100}, kGreen);  // cut at its edge
+  CHECK(page.say(draw, 4).empty());
+  CHECK(page.at(5, 5) == kOpaque);
+  LittleWriter back;
+  CHECK(page.say(show(switchTo(back, 0xffff), 3, {50, 40, 20, 10}), 2).bounds() == Rect{50, 40, 20, 10});
+  CHECK(page.at(50, 40) == kRed);
+  CHECK(page.at(69, 49) == kGreen);
+  CHECK(page.at(70, 49) == kOpaque);
+  // From one surface into another, copies within one, and the first is deleted with the next one that is
+  // made.
+  LittleWriter more;
+  switchTo(createSurface(more, 4, 30, 10), 4);
+  show(more, 3, {10, 0, 20, 10});
+  switchTo(createSurface(more, 5, 8, 8, {3}), 0xffff);
+  show(more, 4, {0, 60, 30, 10});
+  page.say(more, 6);
+  CHECK(page.at(10, 60) == kRed);
+  CHECK(page.at(29, 69) == kGreen);
+  for (const auto& broken : {3U, 99U}) {
+    LittleWriter gone, drawn;
+    CHECK_THROWS_AS(page.say(switchTo(gone, broken)), Error);
+    CHECK_THROWS_AS(page.say(show(drawn, broken, {0, 0, 8, 8})), Error);
+  }
+  LittleWriter empty, huge;
+  CHECK_THROWS_AS(page.say(createSurface(empty, 6, 0, 5)), Error);
+  CHECK_THROWS_AS(page.say(createSurface(huge, 6, 8000, 8000)), Error);
+  // As many as were offered; one that is made again counts once.
+  LittleWriter many;
+  for (unsigned i = 0; i < 498; ++i) createSurface(many, 100 + i, 4, 4);
+  page.say(many, 498);
+  LittleWriter again, over;
+  page.say(createSurface(again, 100, 8, 8));
+  CHECK_THROWS_AS(page.say(createSurface(over, 50, 4, 4)), Error);
+  // The one that is drawn into is deleted: the screen is.
+  Page other;
+  LittleWriter own;
+  switchTo(createSurface(own, 1, 8, 8), 1);
+  createSurface(own, 2, 8, 8, {1});
+  opaque(own, {0, 0, 4, 4}, kRed);
+  CHECK_FALSE(other.say(own, 4).empty());
+  other.orders.reset();
+  LittleWriter forgotten;
+  CHECK_THROWS_AS(other.say(switchTo(forgotten, 2)), Error);
+}
+
+TEST_CASE("Orders: a part of the screen is kept, and comes back", "[rdp][orders]") {
+  Page page;
+  LittleWriter out;
+  opaque(out, {10, 10, 20, 10}, kRed);
+  keep(out, 0, {10, 10, 20, 10}, false);
+  opaque(out, {0, 0, 100, 80}, kGreen);
+  page.say(out, 3);
+  LittleWriter back;
+  CHECK(page.say(keep(back, 0, {40, 30, 20, 10}, true)).bounds() == Rect{40, 30, 20, 10});
+  CHECK(page.at(40, 30) == kRed);
+  CHECK(page.at(59, 39) == kRed);
+  CHECK(page.at(60, 39) == kGreen);
+  // Something newer lies where it lay.
+  LittleWriter newer, gone, large;
+  keep(newer, 100, {0, 0, 20, 10}, false);
+  keep(newer, 0, {0, 0, 20, 10}, false);
+  page.say(newer, 2);
+  CHECK(page.say(keep(gone, 100, {40, 30, 20, 10}, true)).empty());
+  CHECK_THROWS_AS(page.say(keep(large, 0, {0, 0, 5000, 5000}, false)), Error);
+}
+
+TEST_CASE("Orders: polygons and ellipses, with a colour and with a brush", "[rdp][orders]") {
+  const Rect room{0, 0, 100, 80};
+  // Right and lower edges are outside: two halves of a square meet without a gap and without overlap.
+  const auto upper = polygonSpans({{10, 10}, {20, 10}, {10, 20}}, false, room);
+  const auto lower = polygonSpans({{20, 10}, {20, 20}, {10, 20}}, false, room);
+  const auto pixels = [](const std::vector<Span>& spans) {
+    int n = 0;
+    for (const Span& s : spans) n += s.right - s.left;
+    return n;
+  };
+  CHECK(upper.front() == Span{10, 10, 20});
+  CHECK(upper.back() == Span{19, 10, 11});
+  CHECK(pixels(upper) + pixels(lower) == 100);
+  // A star: its middle is inside when windings count.
+  const std::vector<Point> star{{50, 0}, {79, 90}, {3, 34}, {97, 34}, {21, 90}};
+  const Rect all{0, 0, 100, 100};
+  const auto covers = [](const std::vector<Span>& spans, int x, int y) {
+    return std::any_of(spans.begin(), spans.end(),
+                       [&](const Span& s) { return s.y == y && s.left <= x && x < s.right; });
+  };
+  CHECK_FALSE(covers(polygonSpans(star, false, all), 50, 50));
+  CHECK(covers(polygonSpans(star, true, all), 50, 50));
+  CHECK(covers(polygonSpans(star, false, all), 50, 15));
+  CHECK(polygonSpans({{0, 0}, {5, 5}}, true, all).empty());
+  CHECK(polygonSpans({{-500, -500}, {500, -500}, {500, 500}, {-500, 500}}, false, room).size() == 80);
+
+  const auto disc = ellipseSpans({10, 10, 21, 21}, true, room),
+             ring = ellipseSpans({10, 10, 21, 21}, false, room);
+  CHECK(disc.size() == 21);
+  CHECK(disc[10] == Span{20, 10, 31});
+  CHECK(disc[0].left + disc[0].right - 1 == 40);  // its middle column is 20
+  CHECK(disc[0].right - disc[0].left == disc[20].right - disc[20].left);
+  CHECK(std::abs(pixels(disc) - 346) < 12);  // pi r²
+  CHECK(pixels(ring) < 80);
+  CHECK((covers(ring, 10, 20) && covers(ring, 30, 20) && covers(ring, 20, 10) && covers(ring, 20, 30)));
+  CHECK_FALSE(covers(ring, 20, 20));
+  for (const Span& s : ring)
+    for (int x = s.left; x < s.right; ++x) CHECK(covers(disc, x, s.y));
+
+  Page page;
+  LittleWriter solid, brush, round, patterned;
+  // 2.2.2.2.1.1.2.16: a triangle, 20 to the right, then 20 back and down
+  solid.u8(0x09).u8(0x14).u8(0x7f).u16(10).u16(10).u8(0x0d).u8(1);
+  solid.u8(200).u8(10).u8(20).u8(2).u8(4).u8(0x40).u8(20).u8(0x6c).u8(20);
+  CHECK(page.say(solid).bounds() == Rect{10, 10, 20, 20});
+  CHECK(page.at(10, 10) == kRed);
+  CHECK(page.at(29, 10) == kRed);
+  CHECK(page.at(29, 29) == kOpaque);
+  // .20, a hatch of two colours
+  patterned.u8(0x09).u8(0x1a).u16(0x1fff);
+  place(patterned, 40, 10, 60, 30).u8(0x0d).u8(1).u8(10).u8(180).u8(30).u8(200).u8(10).u8(20);
+  patterned.u8(0).u8(0).u8(2).u8(4).zeros(7);
+  CHECK(page.say(patterned).bounds() == Rect{40, 10, 21, 21});
+  std::set<Pixel> seen;
+  for (int x = 45; x < 55; ++x) seen.insert(page.at(x, 20)), seen.insert(page.at(x, 21));
+  CHECK(seen == std::set<Pixel>{kRed, kGreen});
+  // .19, its edge alone
+  round.u8(0x09).u8(0x19).u8(0x7f);
+  place(round, 60, 40, 80, 60).u8(0x0d).u8(0).u8(200).u8(10).u8(20);
+  page.say(round);
+  CHECK(page.at(60, 50) == kRed);
+  CHECK(page.at(70, 50) == kOpaque);
+  // .17
+  brush.u8(0x09).u8(0x15).u16(0x1fff).u16(0).u16(60).u8(0x0d).u8(2);
+  brush.u8(10).u8(180).u8(30).u8(200).u8(10).u8(20).u8(0).u8(0).u8(0).u8(0).zeros(7);
+  brush.u8(2).u8(4).u8(0x40).u8(20).u8(0x6c).u8(19);
+  CHECK(page.say(brush).bounds() == Rect{0, 60, 20, 19});
+  CHECK(page.at(0, 60) == kRed);
+}
+
+TEST_CASE("Orders: one operation in many rectangles", "[rdp][orders]") {
+  Page page;
+  const auto list = [](LittleWriter& out) {  // two: 4x4 at 10,10 and 4x4 at 30,10
+    return out.u8(2).u16(8).u8(0x04).u8(10).u8(10).u8(4).u8(4).u8(20).u8(4).u8(4);
+  };
+  LittleWriter invert, pattern, copies;
+  invert.u8(0x09).u8(0x0f).u8(0x7f);
+  list(place(invert, 10, 10, 24, 4).u8(0x55));
+  page.say(invert);
+  CHECK(page.at(10, 10) == rgb(255, 255, 255));
+  CHECK(page.at(33, 13) == rgb(255, 255, 255));
+  CHECK(page.at(20, 10) == kOpaque);
+  pattern.u8(0x09).u8(0x10).u16(0x3fff);
+  place(pattern, 10, 10, 24, 4).u8(0xf0).u8(0).u8(0).u8(0).u8(200).u8(10).u8(20);
+  list(pattern.u8(0).u8(0).u8(0).u8(0).zeros(7));
+  page.say(pattern);
+  CHECK(page.at(10, 10) == kRed);
+  CHECK(page.at(33, 13) == kRed);
+  // Copies from 10,10 to 40,40 on: each keeps its distance.
+  copies.u8(0x09).u8(0x11).u16(0x1ff);
+  place(copies, 10, 10, 24, 4).u8(0xcc).u16(10).u16(40);
+  opaque(pattern = {}, {10, 40, 4, 4}, kGreen);
+  page.say(pattern);
+  list(copies);
+  page.say(copies);
+  CHECK(page.at(10, 10) == kGreen);
+  CHECK(page.at(33, 13) == kOpaque);
+}
+
 TEST_CASE("Orders: a hostile service gets an error, cut anywhere", "[rdp][orders]") {
   LittleWriter good;
   opaque(good, {10, 20, 30, 5}, kRed);
@@ -221,7 +417,7 @@ TEST_CASE("Orders: a hostile service gets an error, cut anywhere", "[rdp][orders
   }
   Page page;
   LittleWriter unknown, tall, negative, alternate;
-  CHECK_THROWS_AS(page.say(unknown.u8(0x09).u8(0x1a).u8(0)), Error);
+  CHECK_THROWS_AS(page.say(unknown.u8(0x09).u8(0x1c).u8(0)), Error);
   CHECK_THROWS_AS(page.say(negative.u8(0x03).u16(0x8000).u16(0).u8(0)), Error);
   CHECK_THROWS_AS(page.say(alternate.u8(0x02).u8(0)), Error);
   LittleWriter body;

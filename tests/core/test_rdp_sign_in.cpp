@@ -68,22 +68,29 @@ TEST_CASE("A TSRequest is read as it was written, and never past its end", "[rdp
 
 TEST_CASE("Standard RDP security: both sides agree in every strength, past the change of keys", "[rdp]") {
   const Bytes clientRandom = randomBytes(32), serverRandom = randomBytes(32);
-  for (std::uint32_t method : {encryption::k40, encryption::k56, encryption::k128}) {
+  for (std::uint32_t method : {encryption::k40, encryption::k56, encryption::k128, encryption::kFips}) {
     StandardSecurity client(method, clientRandom, serverRandom, true);
     StandardSecurity server(method, clientRandom, serverRandom, false);
     for (int i = 0; i < 4100; ++i) {  // keys change after 4096
       Bytes text{1, 2, 3, static_cast<Byte>(i)};
-      const Bytes before = text;
-      const Bytes signature = client.protect(text);
-      server.open(text, signature, false);
-      if (text != before) FAIL("packet " << i);
+      text.resize(4 + static_cast<std::size_t>(i) % 9);  // whole blocks and parts of them
+      Bytes message = client.sealed(text);
+      const ByteView got = server.opened(message, false);
+      if (Bytes(got.begin(), got.end()) != text) FAIL("packet " << i);
     }
-    Bytes text{5, 6, 7};
-    Bytes signature = server.protect(text);
-    signature[0] ^= 1;
-    CHECK(breaks([&] { client.open(text, signature, false); }));
+    for (const std::size_t flipped : {std::size_t{0}, std::size_t{6}, std::size_t{14}}) {
+      StandardSecurity again(method, clientRandom, serverRandom, true);
+      Bytes message = StandardSecurity(method, clientRandom, serverRandom, false).sealed(Bytes(30, 7));
+      message[flipped] ^= 1;
+      CHECK(breaks([&] { again.opened(message, false); }));
+    }
+    for (std::size_t n = 0; n < 12; ++n) {
+      StandardSecurity again(method, clientRandom, serverRandom, true);
+      Bytes cut(n, 3);
+      CHECK(breaks([&] { again.opened(cut, false); }));
+    }
   }
-  CHECK_THROWS_AS(StandardSecurity(encryption::kFips, clientRandom, serverRandom, true), Error);
+  CHECK_THROWS_AS(StandardSecurity(0x20, clientRandom, serverRandom, true), Error);
   const RsaPair pair = makeRsaPair();
   const RsaKey key = keyInServerCertificate(ownCertificate(pair));
   CHECK(key.modulus == pair.publicKey.modulus);

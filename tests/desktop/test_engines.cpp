@@ -124,7 +124,7 @@ TEST_CASE("Screens are switched on and placed from the plan; one gets a window o
   QTest::mouseDClick(plan, Qt::LeftButton, {}, plan->tile(1).center());
   REQUIRE(shown([&] { return !bench.window->screenWindows().isEmpty(); }));
   // Its size follows that window, and it stays on its side.
-  s->followsPane = true;
+  s->shown.followsPane = true;
   bench.window->screenWindows().first()->resize(720, 560);
   REQUIRE(shown([&] { return s->offers()[1].area == Rect{0, 0, 720, 560}; }));
   CHECK(shown([&] { return s->offers()[0].area.x == 720; }));

@@ -10,6 +10,7 @@
 #include "host/console.hpp"
 #include "lab/scenario.hpp"
 #include "lab/ssh_server.hpp"
+#include "base/file.hpp"
 #include "tests/desktop/window_bench.hpp"
 #include "tests/peers/peer.hpp"
 
@@ -155,7 +156,7 @@ TEST_CASE("Start and open: one action from off to picture, with its steps; stop 
     CHECK(s->starting() != nullptr);
     CHECK(shown([&] { return s->isLive() && s->hasPicture(); }));
     CHECK(s->starting() == nullptr);
-    CHECK(b.desk->usualStartSeconds(b.machineIds[0]) >= 1);
+    CHECK(UsualStarts(stateFolder() / "starts.json").secondsOf(b.machineIds[0]) >= 1);
   }
   SECTION("stopped") {
     b.tools.store->commit("elsewhere", [&](StoreWriter& w) {

@@ -129,6 +129,59 @@ TEST_CASE("A first password goes from the cloud's text into the record", "[windo
   CHECK(kept->password == "Kf7-glass");
 }
 
+TEST_CASE("The first password comes from the machine's host, and why it does not", "[window][credential]") {
+  WindowBench bench(1);
+  const std::string at = "cd " + bench.folder.path.string() + " && ";
+  REQUIRE(std::system((at + "openssl genrsa -out key.pem 2048 2>/dev/null && printf Kf7-glass | "
+                            "openssl pkeyutl -encrypt -inkey key.pem | base64 -w0 > blob")
+                          .c_str()) == 0);
+  const std::string script = (bench.folder.path / "host.sh").string();
+  std::ofstream(script) << R"sh(cd "$(dirname "$0")"
+case "$1 $2" in
+"watch ") echo '{"machines":[{"id":"m1","name":"fern-store"}]}'; exec sleep 600;;
+"first-password m1") [ -e ready ] && echo "{\"done\":true,\"sealed\":\"$(cat blob)\"}" ||
+  echo '{"error":"it starts for the first time"}';;
+esac)sh";
+  Id machine = 0;
+bench.tools.store->commit("records", [&](StoreWriter& w) {
+  HostRecord orchard;
+  orchard.name = "orchard", orchard.address = "command:/bin/sh " + script;
+  w.put(orchard);
+  Machine m;
+  m.folder = bench.groupId, m.name = "fern-store", m.host = "orchard";
+  w.put(m);
+  machine = m.id;
+  w.set({OwnerKind::Machine, machine}, "host.id", "m1");
+  Endpoint e;
+  e.machine = machine, e.label = "shell", e.address = "ssh://duty@127.0.0.1";
+  w.put(e);
+});
+MainWindow& window = bench.open();
+REQUIRE(shown([&] {
+  const auto hosted = window.desk().hosts().of(machine);
+  return hosted && hosted->hostLive;
+}));
+window.editMachine(machine);
+toPage(window.sheet(), "Sign-in");
+bench.child<QPushButton>("firstPassword")->click();
+auto* fetch = bench.child<QPushButton>("firstFromHost");
+CHECK(fetch->text().contains("orchard"));
+const auto says = [&](const QString& words) {
+  for (const QLabel* label : window.sheet()->findChildren<QLabel*>())
+    if (label->isVisible() && label->text().contains(words)) return true;
+  return false;
+};
+fetch->click();
+CHECK(shown([&] { return says("starts for the first time") && fetch->isEnabled(); }));
+std::ofstream(bench.folder.path / "ready") << "yes";
+fetch->click();
+auto* blob = bench.child<QPlainTextEdit>("firstBlob");
+REQUIRE(shown([&] { return blob->toPlainText().size() > 300; }));
+bench.child<QLineEdit>("firstKey")->setText(QString::fromStdString((bench.folder.path / "key.pem").string()));
+bench.child<QPushButton>("decryptFirst")->click();
+CHECK(bench.child<QLineEdit>("keptPassword")->text() == "Kf7-glass");
+}
+
 TEST_CASE("Rows of a spreadsheet are pasted into the roster; columns are said by hand and remembered",
           "[window][records]") {
   WindowBench bench(1);

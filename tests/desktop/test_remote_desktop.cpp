@@ -6,10 +6,13 @@
 #include <QListWidget>
 #include <QMimeData>
 
+#include "base/file.hpp"
+#include "desktop/files/clip_fetch.hpp"
 #include "desktop/model/clip_mime.hpp"
 #include "desktop/picture/screens_plan.hpp"
 #include "picture/png.hpp"
 #include "rdp/server.hpp"
+#include "session/clip_files.hpp"
 #include "tests/desktop/window_bench.hpp"
 
 using namespace kw;
@@ -222,6 +225,92 @@ TEST_CASE("A remote desktop: three monitors side by side, each in a window of it
   // Any of them goes; the others keep their windows' pictures.
   s->session().switchScreen(2, {});
   CHECK(shown([&] { return s->screens().size() == 2; }));
+}
+
+TEST_CASE("A remote desktop: the screens that its record wishes are there, each in a window, and once",
+          "[window][rdp]") {
+  DesktopBench bench;
+  bench.options.mostMonitors = 3;
+  bench.tools.store->commit("set", [&](StoreWriter& w) {
+    w.set({OwnerKind::WayIn, bench.way}, "screen.screens", "2");
+    w.set({OwnerKind::WayIn, bench.way}, "screen.lie", "below");
+  });
+  OpenSession* s = bench.live();
+  REQUIRE(shown([&] { return s->screens().size() == 2 && bench.window->screenWindows().size() == 1; }));
+  CHECK(s->screens()[1].area == Rect{0, 600, 800, 600});
+  CHECK(bench.window->screenWindows().at(0)->screen() == 2);
+  CHECK(bench.window->stage()->panes().at(0)->view()->screen() == 1);
+  // Whoever closes the window or switches the screen off is not told otherwise.
+  bench.window->screenWindows().at(0)->close();
+  const auto windows = [&] {
+    const auto& all = bench.window->screenWindows();
+    return std::count_if(all.begin(), all.end(), [](const auto& w) { return w && w->isVisible(); });
+  };
+  REQUIRE(shown([&] { return windows() == 0; }));
+  s->session().switchScreen(1, {});
+  REQUIRE(shown([&] { return s->screens().size() == 1; }));
+  s->session().switchScreen(1, {640, 480});
+  REQUIRE(shown([&] { return s->screens().size() == 2; }));
+  CHECK_FALSE(shown([&] { return windows() > 0; }, 200));
+}
+
+TEST_CASE("A remote desktop: files copied there are fetched here, and the other way", "[window][rdp][clipboard]") {
+  DesktopBench bench;
+  OpenSession* s = bench.live();
+  REQUIRE(shown([&] { return bench.at([](Sitter& m) { return m.in; }); }));
+  const auto there = bench.folder.path / "there", here = bench.folder.path / "here";
+  for (const auto& folder : {there, here}) std::filesystem::create_directories(folder);
+  std::ofstream(there / "lots.csv") << "fern;7";
+  auto* fetch = bench.window->findChild<QAction*>("fetchFiles");
+  REQUIRE(fetch != nullptr);
+  CHECK_FALSE(fetch->isEnabled());
+  bench.onStrand([&] {
+    bench.server->offerClip(
+        std::make_shared<LocalFiles>(std::vector<std::filesystem::path>{there / "lots.csv"}));
+  });
+  REQUIRE(shown([&] { return fetch->isEnabled(); }));
+  bench.window->fetchCopiedFiles(s, QString::fromStdString(here.string()));
+  REQUIRE(shown([&] { return QApplication::clipboard()->mimeData()->hasUrls(); }));
+  CHECK(textOf(readFile(here / "lots.csv")) == "fern;7");
+  CHECK(QApplication::clipboard()->mimeData()->urls().at(0).toLocalFile().toStdString() ==
+        (here / "lots.csv").string());
+  CHECK(shown([&] { return bench.window->findChildren<ClipFetch*>().isEmpty(); }));
+  // What was just fetched is not offered to the machine it came from; what is copied here is.
+  CHECK(bench.at([](Sitter& m) { return m.clip == nullptr; }));
+  auto* copied = new QMimeData;
+  copied->setUrls({QUrl::fromLocalFile(QString::fromStdString((here / "lots.csv").string()))});
+  QApplication::clipboard()->setMimeData(copied);
+  REQUIRE(shown([&] { return bench.at([](Sitter& m) { return m.clip != nullptr; }); }));
+  const auto clip = bench.at([](Sitter& m) { return m.clip; });
+  CHECK(clip->forms() == std::set<ClipForm>{ClipForm::Files});
+  std::promise<std::string> came;
+  clip->list([&](const auto& files) {
+    if (!files || files->size() != 1) return came.set_value("no list");
+    clip->read(0, 2, 100, [&](const auto& content) {
+      came.set_value(content ? std::string(content->begin(), content->end()) : "nothing");
+    });
+  });
+  auto coming = came.get_future();
+  REQUIRE(shown([&] { return coming.wait_for(std::chrono::seconds(0)) == std::future_status::ready; }));
+  CHECK(coming.get() == "rn;7");
+}
+
+TEST_CASE("A remote desktop: a record that lets only plain text pass", "[window][rdp][clipboard]") {
+  DesktopBench bench;
+  bench.tools.store->commit("set", [&](StoreWriter& w) {
+    w.set({OwnerKind::WayIn, bench.way}, "clipboard.kinds", "plain");
+  });
+  bench.live();
+  REQUIRE(shown([&] { return bench.at([](Sitter& m) { return m.in; }); }));
+  auto* rich = new QMimeData;
+  rich->setText("Karte 7");
+  rich->setHtml("<i>Karte 7</i>");
+  QApplication::clipboard()->setMimeData(rich);
+  REQUIRE(shown([&] { return bench.at([](Sitter& m) { return m.clip != nullptr; }); }));
+  CHECK(bench.at([](Sitter& m) { return m.clip->forms(); }) == std::set<ClipForm>{ClipForm::Text});
+  bench.onStrand([&] { bench.server->offerClip(std::make_shared<Counted>()); });
+  REQUIRE(shown([] { return QApplication::clipboard()->text() == "Lot 12"; }));
+  CHECK_FALSE(QApplication::clipboard()->mimeData()->hasHtml());
 }
 
 TEST_CASE("A remote desktop: what is copied there is fetched when it is pasted here, and the other way",

@@ -53,12 +53,12 @@ TEST_CASE("What is painted changes with the text, and with the colours chosen", 
   const QImage evening = bench.canvas()->image();
   const QPoint edge = bench.at(0, 9) + QPoint(0, 8);
   CHECK(QColor(evening.pixel(edge)) == textSchemes()[0].named[1]);
-  s->textSchemeKey = "paper";
+  s->shown.textScheme = "paper";
   bench.canvas()->applyLook();
   const QImage paper = bench.canvas()->image();
   CHECK(QColor(paper.pixel(edge)) == textScheme("paper").named[1]);
   CHECK(QColor(paper.pixel(bench.at(5, 5))) == textScheme("paper").ground);
-  s->textGround = "#102030";
+  s->shown.textGround = "#102030";
   bench.canvas()->applyLook();
   CHECK(QColor(bench.canvas()->image().pixel(bench.at(5, 5))) == QColor("#102030"));
 }

@@ -72,6 +72,18 @@ std::string Postgres::uri(const std::string& user) const {
   return "postgresql://" + user + "@127.0.0.1:" + std::to_string(port_) + "/postgres";
 }
 
+void Postgres::freeze() {
+  const std::string process = std::to_string(process_);
+  if (std::system(("pkill -STOP -P " + process + "; kill -STOP " + process).c_str()) != 0)
+    throw std::runtime_error("the server cannot be stopped");
+}
+
+void Postgres::thaw() {
+  const std::string process = std::to_string(process_);
+  if (std::system(("kill -CONT " + process + "; pkill -CONT -P " + process).c_str()) != 0)
+    throw std::runtime_error("the server cannot be woken");
+}
+
 void Postgres::run(const std::string& sql) const {
   const std::string command = (programs() / "psql").string() + " -q -h 127.0.0.1 -p " +
                               std::to_string(port_) + " -U duty postgres -c \"" + sql + "\" >/dev/null 2>&1";

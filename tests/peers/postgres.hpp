@@ -13,6 +13,9 @@ class Postgres {
   [[nodiscard]] std::string uri(const std::string& user = "duty") const;
   void start();
   void stop();
+  /// All of its processes stand still; connections stay as they are.
+  void freeze();
+  void thaw();
   /// SQL as its owner.
   void run(const std::string& sql) const;
 

@@ -344,3 +344,28 @@ TEST_CASE("People of a team's database: name and password are asked there; one t
   server.stop();
   CHECK_FALSE(databaseKnows(server.uri(), "volunteer", "volunteers-drive"));
 }
+
+TEST_CASE("A database that takes what one says and never answers holds nobody up for long",
+          "[store][postgres]") {
+  if (!Postgres::available()) return;
+  Postgres server;
+  const auto duty = openStore(server.uri(), true);
+  addMachine(*duty, "mist-bench");
+  server.freeze();
+  const auto begun = std::chrono::steady_clock::now();
+  std::string failure;
+  try {
+    addMachine(*duty, "audio-guide");
+  } catch (const Error& e) {
+    failure = e.what();
+    CHECK(e.kind() == ErrorKind::Unreachable);
+    CHECK_FALSE(e.cure().empty());
+  }
+  CHECK(failure.find("does not answer") != std::string::npos);
+  CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(12));
+  // Nor does a new connection.
+  CHECK(failureOf([&] { (void)duty->load(); }).find("not reached") != std::string::npos);
+  server.thaw();
+  addMachine(*duty, "fern-store");
+  CHECK(duty->load().machineNamed("fern-store") != nullptr);
+}
