@@ -86,7 +86,6 @@ class DesktopClip : public Clip {
 
 std::vector<std::filesystem::path> filesOf(const QMimeData& data) {
   std::vector<std::filesystem::path> out;
-  if (data.hasFormat(kFetchedMark)) return out;
   for (const QUrl& url : data.urls())
     if (url.isLocalFile()) out.emplace_back(QFile::encodeName(url.toLocalFile()).toStdString());
   return out;
@@ -127,7 +126,8 @@ QVariant ClipMime::retrieveData(const QString& name, QMetaType) const {
 
 std::shared_ptr<Clip> clipOfDesktop() {
   const QMimeData* data = QApplication::clipboard()->mimeData();
-  if (data == nullptr || qobject_cast<const ClipMime*>(data) != nullptr) return nullptr;
+  if (data == nullptr || qobject_cast<const ClipMime*>(data) != nullptr || data->hasFormat(kFetchedMark))
+    return nullptr;
   std::set<ClipForm> forms;
   if (data->hasText()) forms.insert(ClipForm::Text);
   if (data->hasHtml()) forms.insert(ClipForm::Html);

@@ -270,7 +270,10 @@ TEST_CASE("A remote desktop: files copied there are fetched here, and the other 
   });
   REQUIRE(shown([&] { return fetch->isEnabled(); }));
   bench.window->fetchCopiedFiles(s, QString::fromStdString(here.string()));
-  REQUIRE(shown([&] { return QApplication::clipboard()->mimeData()->hasUrls(); }));
+  REQUIRE(shown([&] {
+    const QMimeData* now = QApplication::clipboard()->mimeData();
+    return now != nullptr && now->hasUrls();
+  }));
   CHECK(textOf(readFile(here / "lots.csv")) == "fern;7");
   CHECK(QApplication::clipboard()->mimeData()->urls().at(0).toLocalFile().toStdString() ==
         (here / "lots.csv").string());
