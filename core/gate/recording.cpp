@@ -139,8 +139,11 @@ void RecordingWriter::add(RecordedKind kind, std::uint32_t ms, ByteView bytes) {
   head[0] = static_cast<Byte>(kind);
   putLittle(head + 1, last_);
   putLittle(head + 5, static_cast<std::uint32_t>(bytes.size()));
-  if (std::fwrite(head, 1, sizeof head, out_.get()) != sizeof head ||
-      std::fwrite(bytes.data(), 1, bytes.size(), out_.get()) != bytes.size() || std::fflush(out_.get()) != 0)
+  const bool whole =
+      std::fwrite(head, 1, sizeof head, out_.get()) == sizeof head &&
+      (bytes.empty() || std::fwrite(bytes.data(), 1, bytes.size(), out_.get()) == bytes.size()) &&
+      std::fflush(out_.get()) == 0;
+  if (!whole)
     noFile("the recording cannot be written: is the disk full?", name_);
   size_ += sizeof head + bytes.size();
 }
