@@ -1,5 +1,7 @@
 #include "desktop/picture/picture_view.hpp"
 
+#include "desktop/picture/monitor_pixels.hpp"
+
 #include <QElapsedTimer>
 #include <QPaintEvent>
 #include <QPainter>
@@ -248,8 +250,7 @@ void PictureView::wantPictureSize() {
   if (!session_->shown.followsPane) {
     if (screenNumber_ > 0 || session_->screens().size() > 1) return;
     if (!session_->shown.ownSize && !session_->shown.likeMonitor) return;
-    const QSize monitor = QWidget::screen()->size() * ratio;
-    wanted = session_->shown.ownSize.value_or(Size{monitor.width(), monitor.height()});
+    wanted = session_->shown.ownSize.value_or(monitorPixels(*QWidget::screen()));
     // A machine may give another size than it was asked for: it is asked once.
     if (std::exchange(askedSize_, wanted) == wanted) return;
   }

