@@ -44,7 +44,7 @@ std::vector<Setting> declareScreenSettings() {
        .section = kScreenSection,
        .type = T::Choice,
        .standard = "right",
-       .label = "Further screens lie",
+       .label = "Place of further screens",
        .help = "Where the machine has them beside its first, when a number of screens is chosen.",
        .choices = {{"right", "Right of the first"},
                    {"left", "Left of the first"},

@@ -299,7 +299,7 @@ TEST_CASE("What a way in cannot do is said on its page", "[window]") {
                        [&](QLabel* l) { return l->isVisible() && l->text().contains(words); });
   };
   CHECK(said("no choice of a decoder"));
-  CHECK(said("Not for this way in: Screens, Further screens lie"));
+  CHECK(said("Not for this way in: Screens, Place of further screens"));
   Machine scan;
   scan.name = "herbarium-scan";
   bench.tools.store->commit("add", [&](StoreWriter& w) {
@@ -311,7 +311,7 @@ TEST_CASE("What a way in cannot do is said on its page", "[window]") {
   window.desk().records().reload();
   window.editMachine(scan.id);
   toPage(window.sheet(), "Screen");
-  CHECK_FALSE(said("Screens, Further screens lie"));
+  CHECK_FALSE(said("Screens, Place of further screens"));
   CHECK(said("Not for this way in: Colours, Picture quality, Preferred encoding"));
   toPage(window.sheet(), "Sound and devices");
   CHECK(said("smart cards"));
