@@ -119,8 +119,9 @@ void Clipboard::take(ByteView bytes) {
       announce();
       break;
     case kFormatList:
-      ready_ = true;
       events_.send(message(kFormatListResponse, kOk, {}));
+      // What the server side has is announced once the other side has shown that it is there.
+      if (!std::exchange(ready_, true) && offered_) announce();
       formats(body, flags);
       break;
     case kDataRequest: request(b); break;

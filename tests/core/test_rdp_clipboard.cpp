@@ -73,10 +73,13 @@ TEST_CASE("RDP clipboard: every form goes both ways, with the line ends of each 
   Wire wire;
   auto early = std::make_shared<TextClip>("early");
   wire.client.offer(early);
+  wire.server.offer(std::make_shared<TextClip>("early there"));
   wire.server.begin();
   wire.settle();
   REQUIRE(wire.there);
   CHECK(wire.fetch(*wire.there, ClipForm::Text) == bytesOf("early"));
+  REQUIRE(wire.here);
+  CHECK(wire.fetch(*wire.here, ClipForm::Text) == bytesOf("early there"));
 
   const Framebuffer picture = colourfulPicture({37, 21});
   auto rich = std::make_shared<Copied>();

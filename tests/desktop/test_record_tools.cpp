@@ -143,43 +143,44 @@ case "$1 $2" in
   echo '{"error":"it starts for the first time"}';;
 esac)sh";
   Id machine = 0;
-bench.tools.store->commit("records", [&](StoreWriter& w) {
-  HostRecord orchard;
-  orchard.name = "orchard", orchard.address = "command:/bin/sh " + script;
-  w.put(orchard);
-  Machine m;
-  m.folder = bench.groupId, m.name = "fern-store", m.host = "orchard";
-  w.put(m);
-  machine = m.id;
-  w.set({OwnerKind::Machine, machine}, "host.id", "m1");
-  Endpoint e;
-  e.machine = machine, e.label = "shell", e.address = "ssh://duty@127.0.0.1";
-  w.put(e);
-});
-MainWindow& window = bench.open();
-REQUIRE(shown([&] {
-  const auto hosted = window.desk().hosts().of(machine);
-  return hosted && hosted->hostLive;
-}));
-window.editMachine(machine);
-toPage(window.sheet(), "Sign-in");
-bench.child<QPushButton>("firstPassword")->click();
-auto* fetch = bench.child<QPushButton>("firstFromHost");
-CHECK(fetch->text().contains("orchard"));
-const auto says = [&](const QString& words) {
-  for (const QLabel* label : window.sheet()->findChildren<QLabel*>())
-    if (label->isVisible() && label->text().contains(words)) return true;
-  return false;
-};
-fetch->click();
-CHECK(shown([&] { return says("starts for the first time") && fetch->isEnabled(); }));
-std::ofstream(bench.folder.path / "ready") << "yes";
-fetch->click();
-auto* blob = bench.child<QPlainTextEdit>("firstBlob");
-REQUIRE(shown([&] { return blob->toPlainText().size() > 300; }));
-bench.child<QLineEdit>("firstKey")->setText(QString::fromStdString((bench.folder.path / "key.pem").string()));
-bench.child<QPushButton>("decryptFirst")->click();
-CHECK(bench.child<QLineEdit>("keptPassword")->text() == "Kf7-glass");
+  bench.tools.store->commit("records", [&](StoreWriter& w) {
+    HostRecord orchard;
+    orchard.name = "orchard", orchard.address = "command:/bin/sh " + script;
+    w.put(orchard);
+    Machine m;
+    m.folder = bench.groupId, m.name = "fern-store", m.host = "orchard";
+    w.put(m);
+    machine = m.id;
+    w.set({OwnerKind::Machine, machine}, "host.id", "m1");
+    Endpoint e;
+    e.machine = machine, e.label = "shell", e.address = "ssh://duty@127.0.0.1";
+    w.put(e);
+  });
+  MainWindow& window = bench.open();
+  REQUIRE(shown([&] {
+    const auto hosted = window.desk().hosts().of(machine);
+    return hosted && hosted->hostLive;
+  }));
+  window.editMachine(machine);
+  toPage(window.sheet(), "Sign-in");
+  bench.child<QPushButton>("firstPassword")->click();
+  auto* fetch = bench.child<QPushButton>("firstFromHost");
+  CHECK(fetch->text().contains("orchard"));
+  const auto says = [&](const QString& words) {
+    for (const QLabel* label : window.sheet()->findChildren<QLabel*>())
+      if (label->isVisible() && label->text().contains(words)) return true;
+    return false;
+  };
+  fetch->click();
+  CHECK(shown([&] { return says("starts for the first time") && fetch->isEnabled(); }));
+  std::ofstream(bench.folder.path / "ready") << "yes";
+  fetch->click();
+  auto* blob = bench.child<QPlainTextEdit>("firstBlob");
+  REQUIRE(shown([&] { return blob->toPlainText().size() > 300; }));
+  bench.child<QLineEdit>("firstKey")
+      ->setText(QString::fromStdString((bench.folder.path / "key.pem").string()));
+  bench.child<QPushButton>("decryptFirst")->click();
+  CHECK(bench.child<QLineEdit>("keptPassword")->text() == "Kf7-glass");
 }
 
 TEST_CASE("Rows of a spreadsheet are pasted into the roster; columns are said by hand and remembered",
