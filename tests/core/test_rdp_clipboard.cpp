@@ -74,10 +74,13 @@ TEST_CASE("RDP clipboard: every form goes both ways, with the line ends of each 
   auto early = std::make_shared<TextClip>("early");
   wire.client.offer(early);
   wire.server.offer(std::make_shared<TextClip>("early there"));
+  wire.server.offer(std::make_shared<TextClip>("early there"));
   wire.server.begin();
   wire.settle();
   REQUIRE(wire.there);
   CHECK(wire.fetch(*wire.there, ClipForm::Text) == bytesOf("early"));
+  REQUIRE(wire.here);
+  CHECK(wire.fetch(*wire.here, ClipForm::Text) == bytesOf("early there"));
   REQUIRE(wire.here);
   CHECK(wire.fetch(*wire.here, ClipForm::Text) == bytesOf("early there"));
 
