@@ -73,7 +73,7 @@ ClipFetch::~ClipFetch() {
 void ClipFetch::show(const ClipSaving& saving) {
   if (saving.files == 0) return;
   const QLocale locale;
-  what_->setText(tr("%1 of %2 · %3 of %4")
+  what_->setText(tr("File %1 of %2 · %3 of %4")
                      .arg(saving.file.load())
                      .arg(saving.files.load())
                      .arg(locale.formattedDataSize(static_cast<qint64>(saving.done.load())),
