@@ -11,6 +11,7 @@ ScreenWish screenWishOf(const SettingReader& setting) {
   ScreenWish wish;
   wish.likeMonitors = screens == "monitors";
   if (!wish.likeMonitors && screens != "asis") wish.count = static_cast<std::size_t>(screens[0] - '0');
+  wish.chosen = chosenMonitors(setting("screen.monitors"));
   if (lie == "left") wish.lie = ScreensLie::Left;
   if (lie == "below") wish.lie = ScreensLie::Below;
   return wish;

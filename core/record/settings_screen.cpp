@@ -50,6 +50,16 @@ std::vector<Setting> declareScreenSettings() {
                    {"left", "Left of the first"},
                    {"below", "Below the first"}},
        .protocols = {"rdp", "spice"}},
+      {.key = "screen.monitors",
+       .section = kScreenSection,
+       .type = T::Text,
+       .standard = "",
+       .label = "Which monitors",
+       .help =
+           "Their numbers, as 1, 3; this desk's main one is 1. The first shows the machine's first screen. "
+           "Empty: all.",
+       .choices = {},
+       .protocols = {"rdp", "spice"}},
       {.key = "screen.fit",
        .section = kScreenSection,
        .type = T::Choice,

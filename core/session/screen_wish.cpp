@@ -32,6 +32,23 @@ void moveToOrigin(std::vector<ScreenOffer>& plan, std::size_t count) {
 
 }  // namespace
 
+std::vector<std::size_t> chosenMonitors(const std::string& text) {
+  constexpr std::size_t kMost = 16;
+  std::vector<std::size_t> out;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = std::min(text.find_first_not_of("0123456789", at), text.size());
+    if (end == at) {
+      ++at;
+      continue;
+    }
+    const unsigned long number = end - at > 2 ? 0 : std::stoul(text.substr(at, end - at));
+    if (number >= 1 && number <= kMost && std::find(out.begin(), out.end(), number) == out.end())
+      out.push_back(number);
+    at = end;
+  }
+  return out;
+}
+
 std::vector<ScreenOffer> wishedScreens(const ScreenWish& wish, const std::vector<ScreenOffer>& offers,
                                        const std::vector<Rect>& monitors) {
   const std::size_t count = std::min(wish.likeMonitors ? monitors.size() : wish.count, offers.size());

@@ -9,7 +9,8 @@ namespace kw::desktop {
 
 namespace {
 
-std::vector<Rect> placesOf(const QList<QScreen*>& monitors) {
+/// In their own pixels.
+std::vector<Rect> placesOf(const std::vector<QScreen*>& monitors) {
   std::vector<Rect> out;
   for (const QScreen* m : monitors) {
     const Size pixels = monitorPixels(*m);
@@ -20,10 +21,10 @@ std::vector<Rect> placesOf(const QList<QScreen*>& monitors) {
 
 }  // namespace
 
-QList<QScreen*> monitorsMainFirst() {
+std::vector<QScreen*> monitorsMainFirst() {
   QList<QScreen*> out = QGuiApplication::screens();
   if (const auto main = out.indexOf(QGuiApplication::primaryScreen()); main > 0) out.move(main, 0);
-  return out;
+  return {out.begin(), out.end()};
 }
 
 WishedScreens::WishedScreens(OpenSession* session) : QObject(session), session_(session) {
@@ -37,20 +38,25 @@ void WishedScreens::look() {
     return;
   }
   if (!asked_ && session_->capabilities().screens.can && !session_->offers().empty()) askFor();
-  while (asked_ && shown_ < std::min(wanted_, session_->screens().size())) {
-    const auto number = static_cast<int>(++shown_);
-    const QList<QScreen*> monitors = monitorsMainFirst();
-    const bool fills = session_->shown.screens.likeMonitors && number <= monitors.size();
-    emit furtherScreen(number, fills ? monitors.at(number - 1) : nullptr);
-  }
+  while (asked_ && shown_ < std::min(wanted_, session_->screens().size())) showNext();
+}
+
+void WishedScreens::showNext() {
+  const ScreenWish& wish = session_->shown.screens;
+  const std::vector<QScreen*> monitors = chosenOf(wish, monitorsMainFirst());
+  QScreen* monitor = wish.likeMonitors && shown_ < monitors.size() ? monitors[shown_] : nullptr;
+  emit furtherScreen(static_cast<int>(++shown_), monitor);
 }
 
 void WishedScreens::askFor() {
   asked_ = true;
-  const auto plan = wishedScreens(session_->shown.screens, session_->offers(), placesOf(monitorsMainFirst()));
+  // One screen stays in the pane; of several that fill monitors, the first fills one, too.
+  const ScreenWish& wish = session_->shown.screens;
+  const auto plan = wishedScreens(wish, session_->offers(), placesOf(chosenOf(wish, monitorsMainFirst())));
   const auto& lit = plan.empty() ? session_->offers() : plan;
   wanted_ =
       static_cast<std::size_t>(std::count_if(lit.begin(), lit.end(), [](const auto& s) { return s.on; }));
+  if (!std::exchange(began_, true)) shown_ = wish.likeMonitors && wanted_ > 1 ? 0 : 1;
   if (!plan.empty()) session_->session().arrangeScreens(plan);
 }
 

@@ -6,8 +6,8 @@
 
 namespace kw::desktop {
 
-/// This desk's monitors in their own pixels, the main one first; QScreens in the same order.
-QList<QScreen*> monitorsMainFirst();
+/// This desk's monitors, the main one first.
+std::vector<QScreen*> monitorsMainFirst();
 
 class WishedScreens : public QObject {
   Q_OBJECT
@@ -16,15 +16,17 @@ class WishedScreens : public QObject {
   explicit WishedScreens(OpenSession* session);
 
  signals:
-  /// There is a further screen now, to be shown once: 2 and higher. `monitor` is null unless the record
-  /// wishes that it fills one.
+  /// There is a screen now that is to be shown in a window of its own, once: 2 and higher, or all when the
+  /// record wishes that they fill monitors; then `monitor` is not null.
   void furtherScreen(int number, QScreen* monitor);
 
  private:
   void look();
   void askFor();
+  void showNext();
 
   OpenSession* session_;
+  bool began_ = false;      ///< asked before
   bool asked_ = false;      ///< since the session is live
   std::size_t wanted_ = 0;  ///< screens
   std::size_t shown_ = 1;

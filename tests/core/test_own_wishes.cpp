@@ -80,6 +80,16 @@ TEST_CASE("Screens that a record wishes: how many, on which side, like the monit
   CHECK(plan[1].area == Rect{0, 56, 1280, 1024});
   CHECK(plan[2].area == Rect{3200, 0, 1080, 1920});
   CHECK(wishedScreens(like, {}, monitors).empty());
+  // Some of them, in an order of one's own.
+  using Numbers = std::vector<std::size_t>;
+  CHECK(chosenMonitors("3, 1") == Numbers{3, 1});
+  CHECK(chosenMonitors("2;2 x 99999999999999999999 0 17 3") == Numbers{2, 3});
+  CHECK(chosenMonitors("").empty());
+  ScreenWish some = like;
+  some.chosen = {3, 1};
+  CHECK(chosenOf(some, monitors) == std::vector<Rect>{monitors[2], monitors[0]});
+  some.chosen = {9};
+  CHECK(chosenOf(some, monitors) == monitors);
 }
 
 TEST_CASE("A clip carries what the record lets pass, and no more", "[clipboard]") {

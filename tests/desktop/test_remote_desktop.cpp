@@ -254,7 +254,47 @@ TEST_CASE("A remote desktop: the screens that its record wishes are there, each 
   CHECK_FALSE(shown([&] { return windows() > 0; }, 200));
 }
 
-TEST_CASE("A remote desktop: files copied there are fetched here, and the other way", "[window][rdp][clipboard]") {
+// Run by the test after it, on a display with two monitors.
+TEST_CASE("Two monitors", "[.two-monitors]") {
+  REQUIRE(QGuiApplication::screens().size() == 2);
+  DesktopBench bench;
+  bench.options.mostMonitors = 3;
+  const bool turned = GENERATE(false, true);
+  bench.tools.store->commit("set", [&](StoreWriter& w) {
+    w.set({OwnerKind::WayIn, bench.way}, "screen.screens", "monitors");
+    w.set({OwnerKind::WayIn, bench.way}, "screen.monitors", turned ? "2, 1" : "");
+  });
+  OpenSession* s = bench.live();
+  REQUIRE(shown([&] { return s->screens().size() == 2 && bench.window->screenWindows().size() == 2; }));
+  // As they lie on the display, whichever is the machine's first.
+  const Rect main{0, 0, 1600, 1000}, side{1600, 0, 1280, 1024};
+  CHECK(s->screens()[0].area == (turned ? side : main));
+  CHECK(s->screens()[1].area == (turned ? main : side));
+  for (const auto& window : bench.window->screenWindows()) {
+    CHECK(window->fullScreen());
+    CHECK((window->geometry().x() >= 1600) == (window->screen() == (turned ? 1 : 2)));
+  }
+}
+
+TEST_CASE("A remote desktop like this desk's two monitors: each is filled", "[window][rdp]") {
+  TemporaryFolder folder;
+  const std::string display = (folder.path / "display.json").string();
+  const std::string log = (folder.path / "log").string();
+  std::ofstream(display)
+      << R"({"synchronousWindowSystemEvents": false, "windowFrameMargins": true, "screens": [
+    {"name": "main", "x": 0, "y": 0, "width": 1600, "height": 1000, "logicalDpi": 96, "logicalBaseDpi": 96, "dpr": 1},
+    {"name": "side", "x": 1600, "y": 0, "width": 1280, "height": 1024, "logicalDpi": 96, "logicalBaseDpi": 96,
+     "dpr": 1}]})";
+  const std::string self = QCoreApplication::applicationFilePath().toStdString();
+  const bool passed = std::system(("QT_QPA_PLATFORM=offscreen:configfile=" + display + " " + self +
+                                   " [.two-monitors] > " + log + " 2>&1")
+                                      .c_str()) == 0;
+  if (!passed) UNSCOPED_INFO(textOf(readFile(log)));
+  CHECK(passed);
+}
+
+TEST_CASE("A remote desktop: files copied there are fetched here, and the other way",
+          "[window][rdp][clipboard]") {
   DesktopBench bench;
   OpenSession* s = bench.live();
   REQUIRE(shown([&] { return bench.at([](Sitter& m) { return m.in; }); }));

@@ -299,7 +299,7 @@ TEST_CASE("What a way in cannot do is said on its page", "[window]") {
                        [&](QLabel* l) { return l->isVisible() && l->text().contains(words); });
   };
   CHECK(said("no choice of a decoder"));
-  CHECK(said("Not for this way in: Screens, Place of further screens"));
+  CHECK(said("Not for this way in: Screens, Place of further screens, Which monitors"));
   Machine scan;
   scan.name = "herbarium-scan";
   bench.tools.store->commit("add", [&](StoreWriter& w) {
