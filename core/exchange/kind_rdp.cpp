@@ -80,6 +80,8 @@ Read read(const std::string& text, const std::string& fileName) {
       way.settings["rdp.admin"] = value == "1" ? "on" : "off";
     } else if (key == "screen mode id") {
       way.settings["screen.open"] = value == "2" ? "full" : "pane";
+    } else if (key == "use multimon") {
+      way.settings["screen.screens"] = value == "1" ? "monitors" : "asis";
     } else if (key == "smart sizing") {
       way.settings["screen.fit"] = value == "1" ? "shrink" : "actual";
     } else {
@@ -133,6 +135,8 @@ std::string write(const std::vector<Entry>& entries) {
         out += "administrative session:i:" + std::string(v == "on" ? "1" : "0") + "\r\n";
       if (const std::string v = set("screen.open"); !v.empty())
         out += "screen mode id:i:" + std::string(v == "full" ? "2" : "1") + "\r\n";
+      if (const std::string v = set("screen.screens"); !v.empty())
+        out += "use multimon:i:" + std::string(v == "monitors" ? "1" : "0") + "\r\n";
       if (const std::string v = set("screen.fit"); !v.empty())
         out += "smart sizing:i:" + std::string(v == "actual" ? "0" : "1") + "\r\n";
       for (const std::string& line : linesOf(keptLines(way.settings, "rdp"))) out += line + "\r\n";

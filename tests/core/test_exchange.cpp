@@ -35,7 +35,7 @@ const char* const kDesk =
     "address:s:127.0.0.23:3390\r\nusername:s:GARDEN\\curator\r\ndesktopwidth:i:1920\r\ndesktopheight:i:"
     "1080\r\n"
     "session bpp:i:16\r\nredirectclipboard:i:0\r\naudiomode:i:0\r\nprompt for credentials:i:1\r\nalternate "
-    "shell:s:seeds.exe\r\n";
+    "shell:s:seeds.exe\r\nuse multimon:i:1\r\n";
 
 struct Records {
   TemporaryFolder folder;
@@ -93,6 +93,7 @@ TEST_CASE("Remote desktop files: UTF-8, UTF-16 either way, with and without mark
     CHECK(e.ways[0].settings.at("clipboard.way") == "off");
     CHECK(e.ways[0].settings.at("sound.play") == "on");
     CHECK(e.ways[0].settings.at("rdp.program") == "seeds.exe");
+    CHECK(e.ways[0].settings.at("screen.screens") == "monitors");
   }
   CHECK(failureOf([&] {
           readFiles({r.file("e.rdp", std::string("username:s:x\n"))});
