@@ -11,10 +11,10 @@ extern "C" {
 
 #include "base/runtime.hpp"
 #include "bench/bench.hpp"
+#include "bench/rdp_visit.hpp"
 #include "bench/scene.hpp"
 #include "codec/jpeg.hpp"
 #include "rdp/bitmap_codec.hpp"
-#include "rdp/client.hpp"
 #include "rdp/codec/avc.hpp"
 #include "rdp/codec/clear_codec.hpp"
 #include "rdp/codec/nscodec.hpp"
@@ -195,23 +195,6 @@ void benchBulk(Table& table, const Framebuffer& f) {
 
 // A session from the dial on.
 
-struct Visit : ClientEvents, ServerEvents {
-  Task<std::optional<SignIn>> signIn(SignInRequest) override {
-    co_return SignIn{"duty", "fern-house", SecretUse::Unknown};
-  }
-  Task<bool> trust(PeerCertificate) override { co_return true; }
-  Task<bool> plain(std::string) override { co_return true; }
-  void opened(const Agreed&) override {}
-  void pictureResized(Size, const std::vector<Rect>&) override {}
-  void cursorChanged(const rdp::Cursor&) override {}
-  void damaged(const Region& r) override {
-    seen.add(r);
-    if (seen.covers({0, 0, kSize.width, kSize.height})) done();
-  }
-  Region seen = Region::exact();
-  std::function<void()> done = [] {};
-};
-
 void benchSession(Table& table, const Framebuffer& f) {
   const MadeCertificate certificate = makeSelfSigned("mist-bench");
   Runtime runtime{1};
@@ -225,7 +208,8 @@ void benchSession(Table& table, const Framebuffer& f) {
   double memory = 0;
   const auto visit = [&] {
     auto [a, b] = memoryPair(strand);
-    Visit guest, host;
+    RdpVisit guest(kSize);
+    ServerEvents host;
     Server server(strand, shown, serverOptions, host);
     const double before = heapInUse();
     auto picture = std::make_shared<Framebuffer>(Size{10, 10});
@@ -233,9 +217,7 @@ void benchSession(Table& table, const Framebuffer& f) {
     options.size = kSize;
     Client client(strand, systemClock(), picture, options, guest);
     std::promise<void> whole, clientOver, serverOver;
-    bool first = true;
-    guest.done = [&] {
-      if (!std::exchange(first, false)) return;
+    guest.whole = [&] {
       memory = heapInUse() - before;
       whole.set_value();
       client.close();

@@ -6,8 +6,8 @@
 
 #include "base/runtime.hpp"
 #include "bench/bench.hpp"
+#include "bench/rdp_visit.hpp"
 #include "bench/scene.hpp"
-#include "rdp/client.hpp"
 #include "rdp/server.hpp"
 
 namespace kw::bench {
@@ -19,24 +19,6 @@ namespace {
 constexpr Size kSize{1920, 1080};
 constexpr int kFrames = 90, kStep = 24;
 constexpr std::chrono::nanoseconds kFrameTime = std::chrono::nanoseconds(1'000'000'000) / 30;
-
-struct Desk : ClientEvents {
-  Task<std::optional<SignIn>> signIn(SignInRequest) override {
-    co_return SignIn{"duty", "fern-house", SecretUse::Unknown};
-  }
-  Task<bool> trust(PeerCertificate) override { co_return true; }
-  Task<bool> plain(std::string) override { co_return true; }
-  void opened(const Agreed&) override {}
-  void pictureResized(Size, const std::vector<Rect>&) override {}
-  void cursorChanged(const rdp::Cursor&) override {}
-  void damaged(const Region& r) override {
-    seen.add(r);
-    if (!std::exchange(whole, seen.covers({0, 0, kSize.width, kSize.height})) && whole) ready.set_value();
-  }
-  Region seen = Region::exact();
-  bool whole = false;
-  std::promise<void> ready;
-};
 
 /// Of the one thread of a runtime so far.
 std::chrono::nanoseconds processorTime(Runtime& runtime) {
@@ -70,7 +52,9 @@ double shareWhileScrolling(const Framebuffer& page, PipelineForm form) {
   ServerEvents nobody;
   Server server(there, shown, serving, nobody);
   const auto listener = listenTcp(there, "127.0.0.1", 0);
-  Desk desk;
+  RdpVisit desk(kSize);
+  std::promise<void> ready;
+  desk.whole = [&ready] { ready.set_value(); };
   ClientOptions options;
   options.size = kSize;
   Client client(here, systemClock(), std::make_shared<Framebuffer>(Size{10, 10}), options, desk);
@@ -92,7 +76,7 @@ double shareWhileScrolling(const Framebuffer& page, PipelineForm form) {
         co_await client.run(std::move(dial));
       },
       [&](std::exception_ptr) { clientOver.set_value(); });
-  desk.ready.get_future().wait();
+  ready.get_future().wait();
   const auto before = processorTime(near);
   const auto begun = std::chrono::steady_clock::now();
   for (int frame = 0; frame < kFrames; ++frame) {
