@@ -4,6 +4,8 @@
 
 #include "desktop/model/open_session.hpp"
 
+class QScreen;
+
 namespace kw::desktop {
 
 /// This desk's monitors, the main one first.
