@@ -143,8 +143,7 @@ void RecordingWriter::add(RecordedKind kind, std::uint32_t ms, ByteView bytes) {
       std::fwrite(head, 1, sizeof head, out_.get()) == sizeof head &&
       (bytes.empty() || std::fwrite(bytes.data(), 1, bytes.size(), out_.get()) == bytes.size()) &&
       std::fflush(out_.get()) == 0;
-  if (!whole)
-    noFile("the recording cannot be written: is the disk full?", name_);
+  if (!whole) noFile("the recording cannot be written: is the disk full?", name_);
   size_ += sizeof head + bytes.size();
 }
 

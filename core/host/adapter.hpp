@@ -72,8 +72,8 @@ class HostAdapter {
   virtual Task<void> change(std::string id, ConsoleChange change) = 0;
   /// A small file of the running guest, by an agent in it.
   virtual Task<std::string> readInGuest(std::string id, std::string path);
-  /// The password that was made with the machine, encrypted to its owner's key (credential/first_password.hpp)
-  /// and as base64. Throws Error{Unsupported} where the host keeps none.
+  /// The password that was made with the machine, encrypted to its owner's key
+  /// (credential/first_password.hpp) and as base64. Throws Error{Unsupported} where the host keeps none.
   virtual Task<std::string> firstPassword(std::string id);
   /// The host's own name for where its consoles can be reached from here: a console that listens on loopback
   /// of a host elsewhere is not at 127.0.0.1 of this desk. Empty: as the console says.

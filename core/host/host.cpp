@@ -4,6 +4,8 @@
 #include <map>
 #include <mutex>
 
+#include "base/called.hpp"
+
 namespace kw::host {
 
 namespace {
@@ -230,23 +232,8 @@ void Host::firstPassword(std::string id, std::shared_ptr<std::string> into, Done
 }
 
 Task<void> ordered(std::function<void(Host::Done)> give) {
-  struct Outcome {
-    explicit Outcome(const Executor& on) : arrived(on) {}
-    Signal arrived;
-    bool here = false;
-    std::exception_ptr failure;
-  };
-  const Executor strand = co_await asio::this_coro::executor;
-  const auto outcome = std::make_shared<Outcome>(strand);
-  give([outcome, strand](std::exception_ptr failure) {
-    post(strand, [outcome, failure] {
-      outcome->failure = failure;
-      outcome->here = true;
-      outcome->arrived.notify();
-    });
-  });
-  while (!outcome->here) co_await outcome->arrived.wait();
-  if (outcome->failure) std::rethrow_exception(outcome->failure);
+  const std::exception_ptr failure = co_await called<std::exception_ptr>(std::move(give));
+  if (failure) std::rethrow_exception(failure);
 }
 
 Task<std::string> readInGuest(std::shared_ptr<Host> host, std::string id, std::string path) {

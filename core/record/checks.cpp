@@ -117,7 +117,7 @@ class Checker {
   void checkOwnPort() {
     if (!address_) return;
     const std::string via = setting("route.via");
-    if (!via.empty() && via != "none") return;
+    if ((!via.empty() && via != "none") || address_->options.contains("via")) return;
     const WayKind* kind = findWayKind(address_->scheme);
     const int port = address_->port != 0 ? address_->port : kind != nullptr ? kind->port : 0;
     if (const auto program = ownPorts_.programAt(address_->host, port))

@@ -9,8 +9,8 @@
 #include <cstring>
 #include <map>
 
+#include "base/called.hpp"
 #include "base/error.hpp"
-#include "base/runtime.hpp"
 
 namespace kw {
 
@@ -32,8 +32,8 @@ ClipFile factsOf(const fs::path& file, std::string path) {
   return f;
 }
 
-/// Plain files and folders below a folder, a folder before what is in it. `path`: the folder's own in the list, by
-/// value, since the list grows.
+/// Plain files and folders below a folder, a folder before what is in it. `path`: the folder's own in the
+/// list, by value, since the list grows.
 void addBelow(const fs::path& folder, std::string path, std::vector<ClipFile>& list,
               std::vector<fs::path>& places) {
   std::error_code failed;
@@ -113,28 +113,6 @@ bool isSafeClipPath(const std::string& path) {
 
 namespace {
 
-/// Waits for what is called back on another thread.
-template <typename T>
-Task<std::optional<T>> called(std::function<void(std::function<void(std::optional<T>)>)> give) {
-  struct Coming {
-    explicit Coming(const Executor& on) : arrived(on) {}
-    Signal arrived;
-    bool here = false;
-    std::optional<T> content;
-  };
-  const Executor strand = co_await asio::this_coro::executor;
-  const auto coming = std::make_shared<Coming>(strand);
-  give([coming, strand](std::optional<T> content) {
-    post(strand, [coming, content = std::move(content)]() mutable {
-      coming->content = std::move(content);
-      coming->here = true;
-      coming->arrived.notify();
-    });
-  });
-  while (!coming->here) co_await coming->arrived.wait();
-  co_return std::move(coming->content);
-}
-
 /// A name that nothing in the folder has.
 fs::path freeName(const fs::path& wanted) {
   fs::path out = wanted;
@@ -185,7 +163,7 @@ Task<void> saveOne(std::shared_ptr<Clip> clip, std::size_t index, ClipFile facts
     const std::function<void(Clip::Got)> give = [&](Clip::Got got) {
       clip->read(index, at, kPiece, std::move(got));
     };
-    const std::optional<Bytes> content = co_await called<Bytes>(give);
+    const std::optional<Bytes> content = co_await called<std::optional<Bytes>>(give);
     if (!content) throw Error(ErrorKind::Local, kGone, facts.path);
     written.write(*content);
     at += content->size();
@@ -200,7 +178,7 @@ Task<void> saveOne(std::shared_ptr<Clip> clip, std::size_t index, ClipFile facts
 Task<std::vector<fs::path>> saveClipFiles(std::shared_ptr<Clip> clip, fs::path folder,
                                           std::shared_ptr<ClipSaving> saving) {
   const std::function<void(Clip::Listed)> ask = [&](Clip::Listed listed) { clip->list(std::move(listed)); };
-  const auto list = co_await called<std::vector<ClipFile>>(ask);
+  const auto list = co_await called<std::optional<std::vector<ClipFile>>>(ask);
   if (!list) throw Error(ErrorKind::Local, kGone);
   for (const ClipFile& f : *list) {
     if (!isSafeClipPath(f.path))

@@ -6,7 +6,6 @@
 #include <QProgressBar>
 #include <QPushButton>
 #include <QVBoxLayout>
-#include <mutex>
 
 #include "base/error.hpp"
 #include "base/runtime.hpp"
@@ -17,22 +16,9 @@ namespace {
 constexpr int kSteps = 1000;
 }  // namespace
 
-/// Outlives the window for what is still under way.
-struct ClipFetch::Channel {
-  std::mutex mutex;
-  ClipFetch* target = nullptr;
-  void over(const QStringList& saved, const QString& failure) {
-    const std::lock_guard held(mutex);
-    if (target == nullptr) return;
-    QMetaObject::invokeMethod(
-        target, [t = target, saved, failure] { t->over(saved, failure); }, Qt::QueuedConnection);
-  }
-};
-
 ClipFetch::ClipFetch(const Executor& strand, std::shared_ptr<Clip> clip, const QString& machine,
                      const QString& folder, QWidget* parent)
-    : QWidget(parent, Qt::Window), channel_(std::make_shared<Channel>()), machine_(machine) {
-  channel_->target = this;
+    : QWidget(parent, Qt::Window), mailbox_(std::make_shared<Mailbox<ClipFetch>>(this)), machine_(machine) {
   setAttribute(Qt::WA_DeleteOnClose);
   setWindowTitle(tr("Files from %1").arg(machine));
   auto* column = new QVBoxLayout(this);
@@ -58,16 +44,16 @@ ClipFetch::ClipFetch(const Executor& strand, std::shared_ptr<Clip> clip, const Q
         const auto files = co_await saveClipFiles(clip, into, saving);
         for (const auto& f : files) *saved << QFile::decodeName(f.c_str());
       },
-      [channel = channel_, saved](std::exception_ptr failure) {
-        channel->over(*saved, failure ? QString::fromStdString(messageOf(failure)) : QString());
+      [mailbox = mailbox_, saved](std::exception_ptr failure) {
+        const QString why = failure ? QString::fromStdString(messageOf(failure)) : QString();
+        mailbox->put([saved, why](ClipFetch& f) { f.over(*saved, why); });
       });
   QWidget::show();
 }
 
 ClipFetch::~ClipFetch() {
   saving_->stop = true;
-  const std::lock_guard held(channel_->mutex);
-  channel_->target = nullptr;
+  mailbox_->close();
 }
 
 void ClipFetch::show(const ClipSaving& saving) {

@@ -28,8 +28,7 @@ class ClipFetch : public QWidget {
   void show(const ClipSaving& saving);
   void over(const QStringList& saved, const QString& failure);
 
-  struct Channel;
-  std::shared_ptr<Channel> channel_;
+  std::shared_ptr<Mailbox<ClipFetch>> mailbox_;
   std::shared_ptr<ClipSaving> saving_ = std::make_shared<ClipSaving>();
   QLabel* what_;
   QProgressBar* bar_;

@@ -1,26 +1,12 @@
 #include "desktop/hosts/hosts.hpp"
 
-#include <mutex>
-
 namespace kw::desktop {
 
-/// Outlives this object for what is still under way.
-struct Hosts::Channel {
-  std::mutex mutex;
-  Hosts* target = nullptr;
-  /// Runs `what` on the interface thread, if that is still there.
-  static void call(const std::shared_ptr<Channel>& channel, std::function<void(Hosts&)> what) {
-    const std::lock_guard held(channel->mutex);
-    if (channel->target == nullptr) return;
-    QMetaObject::invokeMethod(
-        channel->target, [target = channel->target, what = std::move(what)] { what(*target); },
-        Qt::QueuedConnection);
-  }
-};
-
 Hosts::Hosts(Runtime& runtime, Records& records, QObject* parent)
-    : QObject(parent), runtime_(runtime), records_(records), channel_(std::make_shared<Channel>()) {
-  channel_->target = this;
+    : QObject(parent),
+      runtime_(runtime),
+      records_(records),
+      mailbox_(std::make_shared<Mailbox<Hosts>>(this)) {
   announce_.setSingleShot(true);
   announce_.setInterval(40);
   connect(&announce_, &QTimer::timeout, this, &Hosts::take);
@@ -29,10 +15,7 @@ Hosts::Hosts(Runtime& runtime, Records& records, QObject* parent)
 }
 
 Hosts::~Hosts() {
-  {
-    const std::lock_guard held(channel_->mutex);
-    channel_->target = nullptr;
-  }
+  mailbox_->close();
   for (auto& [id, w] : watched_)
     if (w.host) w.host->end();
 }
@@ -65,8 +48,8 @@ void Hosts::watch(const HostRecord& record) {
       tools.password = kept->password;
     }
     w.host = std::make_shared<host::Host>(record, tools);
-    w.host->observe([channel = channel_] {
-      Channel::call(channel, [](Hosts& h) {
+    w.host->observe([mailbox = mailbox_] {
+      mailbox->put([](Hosts& h) {
         if (!h.announce_.isActive()) h.announce_.start();
       });
     });
@@ -103,10 +86,10 @@ std::optional<HostedRecord> Hosts::of(Id machine) const {
 
 void Hosts::ordered(const QString& what, const QString& done,
                     const std::function<void(host::Host::Done)>& give, std::function<void(Hosts&)> then) {
-  give([channel = channel_, what, done, then = std::move(then)](std::exception_ptr failure) {
+  give([mailbox = mailbox_, what, done, then = std::move(then)](std::exception_ptr failure) {
     const QString sentence =
         failure ? QString("%1: %2").arg(what, QString::fromStdString(messageOf(failure))) : done;
-    Channel::call(channel, [sentence, then, good = !failure](Hosts& h) {
+    mailbox->put([sentence, then, good = !failure](Hosts& h) {
       emit h.said(sentence);
       if (good && then) then(h);
     });
@@ -127,9 +110,9 @@ void Hosts::firstPassword(Id machine,
   if (!hosted || !hosted->host) return told({}, tr("No host is known for this machine."));
   const auto sealed = std::make_shared<std::string>();
   hosted->host->firstPassword(
-      hosted->id, sealed, [channel = channel_, sealed, told = std::move(told)](std::exception_ptr failure) {
+      hosted->id, sealed, [mailbox = mailbox_, sealed, told = std::move(told)](std::exception_ptr failure) {
         const QString problem = failure ? QString::fromStdString(messageOf(failure)) : QString();
-        Channel::call(channel, [sealed, told, problem](Hosts&) {
+        mailbox->put([sealed, told, problem](Hosts&) {
           told(problem.isEmpty() ? QString::fromStdString(*sealed) : QString(), problem);
         });
       });
@@ -174,9 +157,9 @@ void Hosts::nextOfMany(const std::shared_ptr<Many>& many) {
   const auto& [hosted, name] = many->todo[many->next++];
   emit said(tr("%1: %2, %3 of %4…").arg(wordsFor(many->act), name).arg(many->next).arg(all));
   hosted.host->power(hosted.id, many->act,
-                     [channel = channel_, many, name = name](std::exception_ptr failure) {
+                     [mailbox = mailbox_, many, name = name](std::exception_ptr failure) {
                        const QString wrong = failure ? QString::fromStdString(messageOf(failure)) : QString();
-                       Channel::call(channel, [many, name, wrong](Hosts& h) {
+                       mailbox->put([many, name, wrong](Hosts& h) {
                          if (wrong.isEmpty())
                            ++many->done;
                          else

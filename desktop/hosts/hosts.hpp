@@ -8,6 +8,7 @@
 #include <optional>
 
 #include "base/runtime.hpp"
+#include "desktop/model/mailbox.hpp"
 #include "desktop/model/records.hpp"
 #include "host/adopt.hpp"
 #include "host/host.hpp"
@@ -64,7 +65,6 @@ class Hosts : public QObject {
   void startWanted(Id machine);
 
  private:
-  struct Channel;
   void recordsChanged();
   void take();
   void watch(const HostRecord& record);
@@ -73,7 +73,7 @@ class Hosts : public QObject {
 
   Runtime& runtime_;
   Records& records_;
-  std::shared_ptr<Channel> channel_;
+  std::shared_ptr<Mailbox<Hosts>> mailbox_;
   struct Many;
   void nextOfMany(const std::shared_ptr<Many>& many);
   int manyRound_ = 0;

@@ -197,17 +197,8 @@ OpenSession::OpenSession(std::shared_ptr<Session> session, QString machine, QStr
   });
 }
 
-/// Outlives this object for what is still under way.
-struct OpenSession::StartChannel {
-  std::mutex mutex;
-  OpenSession* target = nullptr;
-};
-
 OpenSession::~OpenSession() {
-  if (startChannel_) {
-    const std::lock_guard held(startChannel_->mutex);
-    startChannel_->target = nullptr;
-  }
+  if (startNews_) startNews_->close();
   if (errand_) errand_->stop();
   bridge_->detach();
   session_->stopObserving(bridge_);
@@ -225,20 +216,14 @@ void OpenSession::startWith(std::shared_ptr<host::StartErrand> errand) {
   errand_ = std::move(errand);
   starting_.emplace();
   stageSince_ = std::chrono::steady_clock::now();
-  startChannel_ = std::make_shared<StartChannel>();
-  startChannel_->target = this;
-  errand_->start([channel = startChannel_](const host::StartView& view) {
-    const std::lock_guard held(channel->mutex);
-    if (channel->target == nullptr) return;
-    QMetaObject::invokeMethod(
-        channel->target,
-        [target = channel->target, view] {
-          if (!target->starting_) return;
-          target->starting_ = view;
-          emit target->changed();
-          if (view.over) emit target->startOver();
-        },
-        Qt::QueuedConnection);
+  startNews_ = std::make_shared<Mailbox<OpenSession>>(this);
+  errand_->start([news = startNews_](const host::StartView& view) {
+    news->put([view](OpenSession& s) {
+      if (!s.starting_) return;
+      s.starting_ = view;
+      emit s.changed();
+      if (view.over) emit s.startOver();
+    });
   });
 }
 

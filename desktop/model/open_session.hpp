@@ -10,6 +10,7 @@
 #include <optional>
 
 #include "desk/shown_as.hpp"
+#include "desktop/model/mailbox.hpp"
 #include "host/starting.hpp"
 #include "record/model.hpp"
 #include "session/keys.hpp"
@@ -115,7 +116,6 @@ class OpenSession : public QObject {
   void startOver();
 
  private:
-  struct StartChannel;
   class Bridge;
   friend class Bridge;
   void press(const Chord& chord);
@@ -140,7 +140,7 @@ class OpenSession : public QObject {
   std::optional<Question> question_;
   std::function<void(Answer)> reply_;
   std::shared_ptr<host::StartErrand> errand_;
-  std::shared_ptr<StartChannel> startChannel_;
+  std::shared_ptr<Mailbox<OpenSession>> startNews_;
   std::optional<host::StartView> starting_;
   std::chrono::steady_clock::time_point stageSince_, changedAt_ = std::chrono::steady_clock::now();
   std::unique_ptr<Sound> sound_;

@@ -14,15 +14,8 @@ constexpr auto kLimit = std::chrono::seconds(3);
 constexpr int kAgainEvery = 30'000;  // milliseconds
 }  // namespace
 
-/// Outlives this object for checks that are still under way.
-struct Reach::Channel {
-  std::mutex mutex;
-  Reach* target = nullptr;
-};
-
 Reach::Reach(Runtime& runtime, QObject* parent)
-    : QObject(parent), runtime_(runtime), channel_(std::make_shared<Channel>()) {
-  channel_->target = this;
+    : QObject(parent), runtime_(runtime), mailbox_(std::make_shared<Mailbox<Reach>>(this)) {
   again_.setInterval(kAgainEvery);
   connect(&again_, &QTimer::timeout, this, [this] {
     queue_.assign(watched_.begin(), watched_.end());
@@ -34,10 +27,7 @@ Reach::Reach(Runtime& runtime, QObject* parent)
   connect(&announce_, &QTimer::timeout, this, &Reach::changed);
 }
 
-Reach::~Reach() {
-  std::lock_guard lock(channel_->mutex);
-  channel_->target = nullptr;
-}
+Reach::~Reach() { mailbox_->close(); }
 
 const Reached& Reach::of(Id endpoint) const {
   static const Reached nothing;
@@ -73,18 +63,14 @@ void Reach::startNext() {
     const auto [id, address] = queue_.front();
     queue_.pop_front();
     ++running_;
-    spawn(runtime_.strand(), [channel = channel_, id = id, address = address]() -> Task<void> {
+    spawn(runtime_.strand(), [mailbox = mailbox_, id = id, address = address]() -> Task<void> {
       CheckResult result = co_await checkAddress(address, kLimit);
       if (address.options.contains("jump")) {  // what lies behind it is tried when opened
         result.sentence = "behind " + address.host + ", which " + result.sentence;
         result.answers = result.listens = false;
         result.untried = true;
       }
-      std::lock_guard lock(channel->mutex);
-      if (channel->target != nullptr)
-        QMetaObject::invokeMethod(
-            channel->target, [target = channel->target, id, result] { target->take(id, result); },
-            Qt::QueuedConnection);
+      mailbox->put([id, result](Reach& r) { r.take(id, result); });
     });
   }
 }

@@ -11,6 +11,7 @@
 #include <set>
 
 #include "base/runtime.hpp"
+#include "desktop/model/mailbox.hpp"
 #include "record/model.hpp"
 #include "route/checker.hpp"
 
@@ -47,9 +48,8 @@ class Reach : public QObject {
   void startNext();
   void take(Id endpoint, const CheckResult& result);
 
-  struct Channel;
   Runtime& runtime_;
-  std::shared_ptr<Channel> channel_;
+  std::shared_ptr<Mailbox<Reach>> mailbox_;
   QHash<Id, Reached> known_;
   std::vector<std::pair<Id, Address>> watched_;
   std::deque<std::pair<Id, Address>> queue_;

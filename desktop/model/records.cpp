@@ -22,18 +22,11 @@ void introduce(const OpeningTools& tools) {
 
 }  // namespace
 
-/// Outlives this object for a look at a database that does not answer.
-struct Records::Channel {
-  std::mutex mutex;
-  Records* target = nullptr;
-};
-
 Records::Records(OpeningTools tools, Loading loading, QObject* parent)
     : QObject(parent),
       tools_(std::move(tools)),
       snapshot_(std::make_shared<Snapshot>()),
-      channel_(std::make_shared<Channel>()) {
-  channel_->target = this;
+      mailbox_(std::make_shared<Mailbox<Records>>(this)) {
   if (loading == Loading::Now) {
     snapshot_ = std::make_shared<Snapshot>(tools_.store->load());
     introduce(tools_);
@@ -43,12 +36,7 @@ Records::Records(OpeningTools tools, Loading loading, QObject* parent)
     QTimer::singleShot(0, this, &Records::loadAside);
   }
   // Another process (the command line, a colleague's window) may write too. Some stores say so themselves.
-  watch_ = tools_.store->watch([channel = channel_] {
-    const std::lock_guard held(channel->mutex);
-    if (channel->target == nullptr) return;
-    QMetaObject::invokeMethod(
-        channel->target, [target = channel->target] { target->lookAside(); }, Qt::QueuedConnection);
-  });
+  watch_ = tools_.store->watch([mailbox = mailbox_] { mailbox->put([](Records& r) { r.lookAside(); }); });
   poll_.setInterval(watch_ ? kLookAnyway : kLookEvery);
   connect(&poll_, &QTimer::timeout, this, &Records::lookAside);
   poll_.start();
@@ -61,7 +49,7 @@ void Records::lookAside() {
     lookAgain_ = true;  // what came after the look began is not missed
     return;
   }
-  QThreadPool::globalInstance()->start([channel = channel_, store = tools_.store, known = snapshot_] {
+  QThreadPool::globalInstance()->start([mailbox = mailbox_, store = tools_.store, known = snapshot_] {
     std::shared_ptr<Snapshot> fresh;
     QString failure;
     try {
@@ -69,11 +57,7 @@ void Records::lookAside() {
     } catch (const Error& e) {
       failure = QString::fromUtf8(e.what());
     }
-    const std::lock_guard held(channel->mutex);
-    if (channel->target == nullptr) return;
-    QMetaObject::invokeMethod(
-        channel->target, [target = channel->target, fresh, failure] { target->taken(fresh, failure); },
-        Qt::QueuedConnection);
+    mailbox->put([fresh, failure](Records& r) { r.taken(fresh, failure); });
   });
 }
 
@@ -118,10 +102,7 @@ void Records::loadAside() {
 }
 
 Records::~Records() {
-  {
-    const std::lock_guard held(channel_->mutex);
-    channel_->target = nullptr;
-  }
+  mailbox_->close();
   watch_.reset();
   if (loader_.joinable()) loader_.join();
 }

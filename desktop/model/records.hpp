@@ -6,6 +6,7 @@
 #include <memory>
 #include <thread>
 
+#include "desktop/model/mailbox.hpp"
 #include "route/opening.hpp"
 
 namespace kw::desktop {
@@ -45,10 +46,9 @@ class Records : public QObject {
   void lookAside();
   void taken(std::shared_ptr<Snapshot> fresh, const QString& failure);
 
-  struct Channel;
   OpeningTools tools_;
   std::shared_ptr<Snapshot> snapshot_;
-  std::shared_ptr<Channel> channel_;
+  std::shared_ptr<Mailbox<Records>> mailbox_;
   QTimer poll_;
   std::thread loader_;
   std::unique_ptr<ChangeWatch> watch_;

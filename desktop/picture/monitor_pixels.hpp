@@ -7,8 +7,8 @@
 
 namespace kw::desktop {
 
-/// Qt tells whole units of its own: with a scale that is no whole number, what they make in pixels is off by up
-/// to one. Monitors have an even number, so the nearest one is meant.
+/// Qt tells whole units of its own: with a scale that is no whole number, what they make in pixels is off by
+/// up to one. Monitors have an even number, so the nearest one is meant.
 inline int monitorPixels(int units, double ratio) {
   const double pixels = units * ratio;
   if (ratio == std::floor(ratio)) return static_cast<int>(pixels);

@@ -2,8 +2,8 @@
 #pragma once
 #include <QImage>
 #include <QPointer>
-#include <QTimer>
 #include <QThreadPool>
+#include <QTimer>
 #include <QWidget>
 #include <map>
 #include <memory>

@@ -134,8 +134,7 @@ class StripTile : public QWidget {
     const double ratio = devicePixelRatioF();
     if (TextConsole* console = session_->text()) {
       console->textSeen();
-      small_ = smallTextPicture(console->terminal(),
-                                textSchemeOf(session_->shown),
+      small_ = smallTextPicture(console->terminal(), textSchemeOf(session_->shown),
                                 {kTileWidth - 2, kTileHeight - kCaption - 2}, ratio);
       update();
       return;

@@ -19,7 +19,9 @@ Sheet* MainWindow::sheet() {
   if (sheet_ != nullptr) return sheet_;
   sheet_ = new Sheet(desk_.records(), centre_);
   centre_->addWidget(sheet_);
-  sheet_->askHostForFirst = [this](Id machine, auto told) { desk_.hosts().firstPassword(machine, std::move(told)); };
+  sheet_->askHostForFirst = [this](Id machine, auto told) {
+    desk_.hosts().firstPassword(machine, std::move(told));
+  };
   connect(sheet_, &Sheet::closed, this, &MainWindow::showStage);
   connect(sheet_, &Sheet::openWanted, this, &MainWindow::openEndpoint);
   connect(sheet_, &Sheet::credentialWanted, this, &MainWindow::showCredentials);

@@ -51,7 +51,9 @@ MachineNow MainWindow::nowOf(const Machine& machine) const {
     if (best == nullptr || known.result.answers) best = &known;
     // Of two with one address the older record is believed; the newer one is told of.
     if (const auto other = clashOf(s, *e); other && s.sharingAddress(*e).front()->id < e->id)
-      clash = tr("port %1 is also set on %2").arg(parseAddress(e->address).port).arg(QString::fromStdString(*other));
+      clash = tr("port %1 is also set on %2")
+                  .arg(parseAddress(e->address).port)
+                  .arg(QString::fromStdString(*other));
   }
   if (!now.openEndpoints.isEmpty()) return now;
   if (best != nullptr && best->checked) {

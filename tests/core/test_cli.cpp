@@ -198,6 +198,29 @@ TEST_CASE("kettle keeps machines and finds them by name", "[cli]") {
   CHECK(kettle("machines show palm-house-01 --json").code == 0);
 }
 
+TEST_CASE("kettle fetches a machine's first password from its host, into the record", "[cli][credential]") {
+  Shell kettle;
+  const std::string at = kettle.folder.path.string();
+  REQUIRE(std::system(("cd " + at +
+                       " && openssl genrsa -out key.pem 2048 2>/dev/null && printf Kf7-glass | "
+                       "openssl pkeyutl -encrypt -inkey key.pem | base64 -w0 > blob")
+                          .c_str()) == 0);
+  std::ofstream(at + "/host.sh") << R"sh(cd "$(dirname "$0")"
+case "$1 $2" in
+"watch ") echo '{"machines":[{"id":"m1","name":"fern-store"}]}'; exec sleep 600;;
+"first-password m1") echo "{\"done\":true,\"sealed\":\"$(cat blob)\"}";;
+esac)sh";
+  const std::string decrypt = "credential decrypt-first fern-store --key-file " + at + "/key.pem ";
+  REQUIRE(kettle("hosts add orchard --address 'command:/bin/sh " + at + "/host.sh'").code == 0);
+  REQUIRE(kettle("machines add fern-store --address ssh://duty@127.0.0.1 --host orchard").code == 0);
+  CHECK(kettle(decrypt + "--from-host").out.find("not linked to a host") != std::string::npos);
+  REQUIRE(kettle("machines set fern-store host.id m1").code == 0);
+  CHECK(kettle(decrypt + "--from-host --print").out == "Kf7-glass\n");
+  CHECK(kettle(decrypt + "--from-host").out.find("kept with fern-store") != std::string::npos);
+  CHECK(kettle(decrypt).code == 2);  // from nowhere
+  CHECK(kettle(decrypt + "--from-host --blob-file " + at + "/blob").code == 2);
+}
+
 TEST_CASE("kettle pins in advance; what was sealed is not opened in clear from a shell", "[cli]") {
   Shell kettle;
   const std::string out = (kettle.folder.path / "p.png").string();

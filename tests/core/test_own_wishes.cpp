@@ -149,6 +149,7 @@ TEST_CASE("A way in to a port of this product's own programs is told of", "[chec
     // Another computer's port, and one that is reached from elsewhere.
     CHECK(troubles("vnc://mist-bench:" + std::to_string(gate.port)) == 0);
     CHECK(troubles(address, "ssh://duty@127.0.0.29") == 0);
+    CHECK(troubles(address + "?via=ssh://duty@127.0.0.29") == 0);
   }
   CHECK(troubles(address) == 0);
   // A program of another name may listen where it likes.

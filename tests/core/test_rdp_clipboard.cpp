@@ -309,7 +309,8 @@ TEST_CASE("RDP clipboard: files that a machine makes up stay in the folder, or a
   // Longer and shorter than it says, and one that cannot be read after one that can.
   clip = offer({{"long", false, 4, 0}, {"short", false, 100, 0}, {"unreadable", false, 4, 0}});
   machine->content = {{0, bytesOf("moss and more")}, {1, bytesOf("fern")}};
-  CHECK(saved(wire, clip, inside)[0].find("unreadable: the machine has these files no more") != std::string::npos);
+  CHECK(saved(wire, clip, inside)[0].find("unreadable: the machine has these files no more") !=
+        std::string::npos);
   CHECK(contentOf(inside / "short") == "fern");
   CHECK_FALSE(std::filesystem::exists(inside / "unreadable"));
   // Stopped by whoever waits: the file is removed.

@@ -100,6 +100,20 @@ TEST_CASE("A remote desktop: certificate, whose account, a wrong password, then 
   CHECK(shown([&] { return bench.guest->visitors() == 0; }));
 }
 
+TEST_CASE("A console's screens are there as its record wishes them", "[window][spice]") {
+  DoorBench bench("herbarium-scan", spiceAt);
+  bench.tools.store->commit("set", [&](StoreWriter& w) {
+    w.set({OwnerKind::WayIn, bench.way}, "screen.screens", "2");
+    w.set({OwnerKind::WayIn, bench.way}, "screen.lie", "left");
+  });
+  OpenSession* s = bench.begin();
+  REQUIRE(shown([&] { return s->screens().size() == 2 && bench.window->screenWindows().size() == 1; }));
+  CHECK(bench.window->screenWindows().at(0)->screen() == 2);
+  CHECK(s->offers()[1].area.x == 0);
+  CHECK(s->offers()[0].area.x == s->offers()[1].area.width);
+  CHECK_FALSE(s->offers()[2].on);
+}
+
 TEST_CASE("Screens are switched on and placed from the plan; one gets a window of its own",
           "[window][spice]") {
   DoorBench bench("herbarium-scan", spiceAt);

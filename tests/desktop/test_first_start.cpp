@@ -61,7 +61,7 @@ TEST_CASE("At 125, 150 and 200 % the window fits, pictures are sharp, sizes are 
     const std::string self = QCoreApplication::applicationFilePath().toStdString();
     const bool passed = std::system(("QT_SCALE_FACTOR=" + std::string(factor) +
                                      " QT_QPA_PLATFORM=offscreen:configfile=" + display + " " + self +
-                                     " [scale] > " + log + " 2>&1")
+                                     " -w NoTests [scale] > " + log + " 2>&1")
                                         .c_str()) == 0;
     if (!passed) UNSCOPED_INFO(textOf(readFile(log)));
     CHECK(passed);

@@ -5,12 +5,12 @@
 #include <QMenu>
 #include <QPushButton>
 
+#include "base/file.hpp"
 #include "desktop/hosts/stock_delegate.hpp"
 #include "desktop/hosts/stock_view.hpp"
 #include "host/console.hpp"
 #include "lab/scenario.hpp"
 #include "lab/ssh_server.hpp"
-#include "base/file.hpp"
 #include "tests/desktop/window_bench.hpp"
 #include "tests/peers/peer.hpp"
 

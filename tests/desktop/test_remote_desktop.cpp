@@ -287,7 +287,7 @@ TEST_CASE("A remote desktop like this desk's two monitors: each is filled", "[wi
      "dpr": 1}]})";
   const std::string self = QCoreApplication::applicationFilePath().toStdString();
   const bool passed = std::system(("QT_QPA_PLATFORM=offscreen:configfile=" + display + " " + self +
-                                   " [.two-monitors] > " + log + " 2>&1")
+                                   " -w NoTests [.two-monitors] > " + log + " 2>&1")
                                       .c_str()) == 0;
   if (!passed) UNSCOPED_INFO(textOf(readFile(log)));
   CHECK(passed);

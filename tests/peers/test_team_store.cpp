@@ -167,7 +167,8 @@ TEST_CASE("A team's records of the version before are brought up to date, journa
     machine = addMachine(*store, "mist-bench");
   }
   server.run(
-      "DROP TABLE kettle.person, kettle.copy; ALTER TABLE kettle.journal DROP COLUMN told, DROP COLUMN visit; UPDATE kettle.revision SET schema=2;"
+      "DROP TABLE kettle.person, kettle.copy; ALTER TABLE kettle.journal DROP COLUMN told, DROP COLUMN "
+      "visit; UPDATE kettle.revision SET schema=2;"
       "INSERT INTO kettle.journal(at, author, machine, text) VALUES"
       "('2026-11-20T08:00:00Z', 'duty', 'mist-bench', 'opened vnc://127.0.0.11:5907'),"
       "('2026-11-20T08:01:00Z', 'duty', 'mist-bench', 'trouble: lost'),"
