@@ -7,6 +7,7 @@
 #include "desk/shown_as.hpp"
 #include "desk/usual_starts.hpp"
 #include "desk/visit_notes.hpp"
+#include "lab/host.hpp"
 #include "tests/store_suite.hpp"
 #include "tests/support.hpp"
 
@@ -78,6 +79,39 @@ TEST_CASE("A way in, an address and a file's machine are opened with their names
   CHECK(once.label == "file · vnc");
   CHECK(once.address.find("from desk.rdp") != std::string::npos);
   CHECK(shownAs(once.setting).fit == "actual");
+}
+
+TEST_CASE("The password that a file hands over signs in, and no other does", "[desk]") {
+  struct Told : SessionObserver {
+    std::atomic<bool> live{false}, wasAsked{false};
+    void statusChanged(const SessionStatus& s) override { live = s.stage == SessionStage::Live; }
+    void asked(const Question&, std::function<void(Answer)> reply) override {
+      wasAsked = true;
+      reply({});
+    }
+  };
+  Runtime runtime(2);
+  lab::ConsolePlan plan;
+  plan.options.password = "plum42";
+  lab::Console console(runtime.strand(), systemClock(), std::make_shared<lab::Fonts>(), plan);
+  console.start(true);
+  exchange::Entry entry;
+  entry.name = "herbarium-scan", entry.from = "console.vv";
+  entry.ways.push_back({"", "vnc://127.0.0.1:" + std::to_string(console.port()), {}});
+  for (const bool handedOver : {true, false}) {
+    CAPTURE(handedOver);
+    if (handedOver) entry.password = "plum42";
+    if (!handedOver) entry.password.reset();
+    const Opened once = openedOnce(runtime.strand(), entry, {});
+    const auto told = std::make_shared<Told>();
+    once.session->observe(told);
+    once.session->start();
+    CHECK(eventually([&] { return handedOver ? told->live.load() : told->wasAsked.load(); }));
+    CHECK(told->wasAsked == !handedOver);
+    once.session->end();
+  }
+  console.stop();
+  runtime.stop();
 }
 
 TEST_CASE("The journal of a visit: each trouble once, its logs, how it ended", "[desk]") {

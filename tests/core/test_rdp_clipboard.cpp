@@ -203,11 +203,14 @@ struct CopiedFiles : Clip {
   std::vector<ClipFile> files;
   std::map<std::size_t, Bytes> content;
   int reads = 0;
+  bool silent = false;
+  std::vector<Got> waiting;
   [[nodiscard]] std::set<ClipForm> forms() const override { return {ClipForm::Files}; }
   void fetch(ClipForm, Got got) override { got(std::nullopt); }
   void list(Listed listed) override { listed(files); }
   void read(std::size_t file, std::uint64_t from, std::uint32_t most, Got got) override {
     ++reads;
+    if (silent) return waiting.push_back(std::move(got));
     if (!content.contains(file)) return got(std::nullopt);
     const Bytes& all = content[file];
     const auto begin = std::min<std::uint64_t>(from, all.size()),
@@ -323,6 +326,37 @@ TEST_CASE("RDP clipboard: files that a machine makes up stay in the folder, or a
   // Where nothing can be written.
   clip = offer({{"new", false, 4, 0}});
   CHECK(saved(wire, clip, inside / "short" / "missing")[0].find("cannot be saved") != std::string::npos);
+}
+
+TEST_CASE("RDP clipboard: what is being read of a file ends when something else is copied",
+          "[rdp][clipboard]") {
+  Wire wire;
+  wire.server.begin();
+  wire.settle();
+  const auto machine = std::make_shared<CopiedFiles>();
+  machine->files = {{"slow", false, 4, 0}};
+  machine->silent = true;
+  wire.server.offer(machine);
+  wire.settle();
+  const std::shared_ptr<Clip> old = wire.here;
+  bool listed = false;
+  old->list([&](const auto& files) { listed = files.has_value(); });
+  wire.settle();
+  REQUIRE(listed);
+  std::vector<bool> answers;
+  old->read(0, 0, 4, [&](const auto& content) { answers.push_back(content.has_value()); });
+  wire.settle();
+  REQUIRE(machine->waiting.size() == 1);
+  CHECK(answers.empty());
+  wire.server.offer(std::make_shared<TextClip>("newer"));
+  wire.settle();
+  CHECK(answers == std::vector<bool>{false});
+  // What comes of it afterwards is nobody's, and the old list gives nothing more.
+  machine->waiting[0](bytesOf("late"));
+  old->read(0, 0, 4, [&](const auto& content) { answers.push_back(content.has_value()); });
+  wire.settle();
+  CHECK(answers == std::vector<bool>{false, false});
+  CHECK(machine->reads == 1);
 }
 
 TEST_CASE("RDP clipboard: lists of files as the specification writes them", "[rdp][clipboard]") {
