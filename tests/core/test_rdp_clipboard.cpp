@@ -348,15 +348,21 @@ TEST_CASE("RDP clipboard: what is being read of a file ends when something else 
   wire.settle();
   REQUIRE(machine->waiting.size() == 1);
   CHECK(answers.empty());
-  wire.server.offer(std::make_shared<TextClip>("newer"));
+  const auto newer = std::make_shared<CopiedFiles>();
+  newer->files = {{"newer", false, 4, 0}};
+  newer->content = {{0, bytesOf("fern")}};
+  wire.server.offer(newer);
   wire.settle();
   CHECK(answers == std::vector<bool>{false});
-  // What comes of it afterwards is nobody's, and the old list gives nothing more.
+  // What comes of it afterwards is nobody's, and the old list never gives what the new one names.
+  wire.here->list([](const auto&) {});
+  wire.settle();
   machine->waiting[0](bytesOf("late"));
   old->read(0, 0, 4, [&](const auto& content) { answers.push_back(content.has_value()); });
   wire.settle();
   CHECK(answers == std::vector<bool>{false, false});
   CHECK(machine->reads == 1);
+  CHECK(newer->reads == 0);
 }
 
 TEST_CASE("RDP clipboard: lists of files as the specification writes them", "[rdp][clipboard]") {
