@@ -13,8 +13,10 @@ void decodeInterleaved(ByteView data, int width, int height, int bytesPerPixel, 
 Bytes encodeInterleaved(const Byte* pixels, int width, int height, int bytesPerPixel);
 
 /// `out` gets width * height native pixels, in the order they come. With `flip` the first row goes last.
+/// `alpha`, where one wants it, gets a byte a pixel in the order they come, or nothing when none are there.
 /// Throws Error{ProtocolBroken}.
-void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t stride, bool flip);
+void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t stride, bool flip,
+                  Bytes* alpha = nullptr);
 /// Runs in each plane, no alpha, bottom row first when `flip`.
 Bytes encodePlanar(const Pixel* pixels, std::size_t stride, int width, int height, bool flip);
 

@@ -32,8 +32,8 @@ namespace capability {  // 2.2.1.13.1.1.1 capabilitySetType
 constexpr unsigned kGeneral = 1, kBitmap = 2, kOrder = 3, kBitmapCache = 4, kControl = 5, kActivation = 7,
                    kPointer = 8, kShare = 9, kColourCache = 10, kSound = 12, kInput = 13, kFont = 14,
                    kBrush = 15, kGlyphCache = 16, kOffscreen = 17, kBitmapCache2 = 19, kVirtualChannel = 20,
-                   kMultifragment = 26, kLargePointer = 27, kSurfaceCommands = 28, kBitmapCodecs = 29,
-                   kFrameAcknowledge = 30;
+                   kNineGrid = 21, kMultifragment = 26, kLargePointer = 27, kSurfaceCommands = 28,
+                   kBitmapCodecs = 29, kFrameAcknowledge = 30;
 }
 namespace channel {  // 2.2.6.1 flags of a chunk
 constexpr std::uint32_t kFirst = 1, kLast = 2, kShowProtocol = 0x10;

@@ -9,13 +9,14 @@ constexpr const char* kWhat = "drawing order";
 constexpr unsigned kStandard = 0x01, kSecondary = 0x02, kBounds = 0x04, kTypeChange = 0x08, kDeltas = 0x10,
                    kZeroBounds = 0x20, kZeroField0 = 0x40, kZeroField1 = 0x80;
 // 2.2.2.2.1.1.2 orderType
-constexpr unsigned kDstBlt = 0x00, kPatBlt = 0x01, kScrBlt = 0x02, kLineTo = 0x09, kOpaqueRect = 0x0a,
-                   kSaveBitmap = 0x0b, kMemBlt = 0x0d, kMem3Blt = 0x0e, kMultiDstBlt = 0x0f,
-                   kMultiPatBlt = 0x10, kMultiScrBlt = 0x11, kMultiOpaqueRect = 0x12, kFastIndex = 0x13,
-                   kPolygonSolid = 0x14, kPolygonBrush = 0x15, kPolyline = 0x16, kEllipseSolid = 0x19,
-                   kEllipseBrush = 0x1a, kGlyphIndex = 0x1b;
+constexpr unsigned kDstBlt = 0x00, kPatBlt = 0x01, kScrBlt = 0x02, kNineGrid = 0x07, kMultiNineGrid = 0x08,
+                   kLineTo = 0x09, kOpaqueRect = 0x0a, kSaveBitmap = 0x0b, kMemBlt = 0x0d, kMem3Blt = 0x0e,
+                   kMultiDstBlt = 0x0f, kMultiPatBlt = 0x10, kMultiScrBlt = 0x11, kMultiOpaqueRect = 0x12,
+                   kFastIndex = 0x13, kPolygonSolid = 0x14, kPolygonBrush = 0x15, kPolyline = 0x16,
+                   kEllipseSolid = 0x19, kEllipseBrush = 0x1a, kGlyphIndex = 0x1b;
 // 2.2.2.2.1.3.1 orderType
-constexpr unsigned kSwitchSurface = 0x00, kCreateSurface = 0x01, kFrame = 0x0d;
+constexpr unsigned kSwitchSurface = 0x00, kCreateSurface = 0x01, kStreamFirst = 0x02, kStreamNext = 0x03,
+                   kCreateNineGrid = 0x04, kFrame = 0x0d;
 constexpr unsigned kFromSurface = 0xff;  // 2.2.2.2.1.1.2.9 cacheId: the index names a surface
 
 /// How many bytes of field flags each order has; 0: one that was not offered.
@@ -25,6 +26,8 @@ unsigned flagBytes(unsigned type) {
     case kScrBlt:
     case kOpaqueRect:
     case kSaveBitmap:
+    case kNineGrid:
+    case kMultiNineGrid:
     case kPolygonSolid:
     case kEllipseSolid:
     case kMultiDstBlt:
@@ -48,9 +51,10 @@ unsigned flagBytes(unsigned type) {
 
 std::array<std::uint8_t, 32> orderSupport() {
   std::array<std::uint8_t, 32> out{};
-  // Indices of their own (2.2.7.1.3), equal to the order's number but for lines and the bitmaps.
-  for (unsigned index : {0x00, 0x01, 0x02, 0x03, 0x04, 0x08, 0x0b, 0x0f, 0x10, 0x11, 0x12, 0x13, 0x14, 0x15,
-                         0x16, 0x19, 0x1a, 0x1b})
+  // Indices of their own (2.2.7.1.3), equal to the order's number but for lines, the bitmaps and many
+  // nine-grids.
+  for (unsigned index : {0x00, 0x01, 0x02, 0x03, 0x04, 0x07, 0x08, 0x09, 0x0b, 0x0f,
+                         0x10, 0x11, 0x12, 0x13, 0x14, 0x15, 0x16, 0x19, 0x1a, 0x1b})
     out[index] = 1;
   return out;
 }
@@ -115,6 +119,7 @@ Region Orders::take(ByteView orders, unsigned count, unsigned bitsPerPixel, cons
 void Orders::reset() {
   caches_.clear();
   surfaces_.clear();
+  nineGrids_.clear();
   fields_.clear();
   fragments_.clear();
   type_ = kPatBlt;
@@ -141,6 +146,9 @@ void Orders::alternate(LittleReader& in, unsigned flags) {
   switch (flags >> 2) {
     case kSwitchSurface: return surfaces_.switchTo(in.u16());
     case kCreateSurface: return surfaces_.create(in);
+    case kStreamFirst: return nineGrids_.streamFirst(in);
+    case kStreamNext: return nineGrids_.streamNext(in);
+    case kCreateNineGrid: return nineGrids_.create(in);
     case kFrame: return in.skip(4);
     default: protocolBroken(kWhat, "of a kind that was not offered");
   }
@@ -164,11 +172,12 @@ void Orders::primary(LittleReader& in, unsigned flags, Region& damage) {
   bytes -= std::min(bytes, ((flags & kZeroField0) != 0 ? 1U : 0U) + ((flags & kZeroField1) != 0 ? 2U : 0U));
   std::uint32_t present = 0;
   for (unsigned i = 0; i < bytes; ++i) present |= static_cast<std::uint32_t>(in.u8()) << (8 * i);
-  clip_ = target().rect();
+  bounds_ = target().rect();
   if ((flags & kBounds) != 0) {
     if ((flags & kZeroBounds) == 0) bounds(in);
-    clip_ = clip_.intersected({edge_[0], edge_[1], edge_[2] - edge_[0] + 1, edge_[3] - edge_[1] + 1});
+    bounds_ = {edge_[0], edge_[1], edge_[2] - edge_[0] + 1, edge_[3] - edge_[1] + 1};
   }
+  clip_ = bounds_.intersected(target().rect());
   Fields& f = fields_[type_];
   FieldReader reader(in, present, (flags & kDeltas) != 0);
   read(reader, f);
@@ -210,6 +219,8 @@ void Orders::read(FieldReader& in, Fields& f) {
       readBrush(in, f.brush), in.word(f.index);
       return;
     case kSaveBitmap: in.four(f.position), place(f.a), in.byte(f.accel); return;
+    case kNineGrid: place(f.a), in.word(f.index); return;
+    case kMultiNineGrid: place(f.a), in.word(f.index), in.byte(f.entries), in.list(f.list, true); return;
     case kMultiDstBlt: place(f.a), in.byte(f.rop), in.byte(f.entries), in.list(f.list, true); return;
     case kMultiPatBlt:
       place(f.a), in.byte(f.rop), in.colour(f.back), in.colour(f.fore), readBrush(in, f.brush);
@@ -324,6 +335,8 @@ void Orders::draw(const Fields& f, Region& damage) {
       return touched(box.intersected(clip_), damage);
     }
     case kSaveBitmap: return saveOrRestore(f, damage);
+    case kNineGrid:
+    case kMultiNineGrid: return nineGrid(f, damage);
     case kMultiDstBlt: return many(f, f.rop, solid, false, damage);
     case kMultiPatBlt: return many(f, f.rop, patternOf(f), false, damage);
     case kMultiScrBlt: return many(f, f.rop, solid, true, damage);
@@ -365,13 +378,35 @@ void Orders::fillMany(const Fields& f, Region& damage) {
 
 /// 2.2.2.2.1.1.2.2, .4, .6, .8: one operation, in many rectangles. Copies keep their distance to the source.
 void Orders::many(const Fields& f, unsigned rop, const Pattern& pattern, bool copies, Region& damage) {
-  const std::vector<Point> list = deltas(f, 2);  // a corner, and a size
+  for (const Rect& to : rectangles(f)) {
+    const Point from{f.from[0] + to.x - f.a[0], f.from[1] + to.y - f.a[1]};
+    copy(to, rop, pattern, copies ? &target() : nullptr, from, damage);
+  }
+}
+
+/// 2.2.2.2.1.1.1.5: a corner, as its distance to the one before, and a size.
+std::vector<Rect> Orders::rectangles(const Fields& f) const {
+  const std::vector<Point> list = deltas(f, 2);
+  std::vector<Rect> out;
   Point at;
   for (std::size_t i = 0; i + 1 < list.size(); i += 2) {
     at = {std::clamp(at.x + list[i].x, -65536, 65536), std::clamp(at.y + list[i].y, -65536, 65536)};
-    const Point from{f.from[0] + at.x - f.a[0], f.from[1] + at.y - f.a[1]};
-    copy({at.x, at.y, list[i + 1].x, list[i + 1].y}, rop, pattern, copies ? &target() : nullptr, from,
-         damage);
+    out.push_back({at.x, at.y, list[i + 1].x, list[i + 1].y});
+  }
+  return out;
+}
+
+/// 2.2.2.2.1.1.2.20, 2.2.2.2.1.1.2.21: as large as the order's bounds; of many, only what the rectangles
+/// show.
+void Orders::nineGrid(const Fields& f, Region& damage) {
+  const NineGrid& grid = nineGrids_.at(f.index);
+  const Rect source{f.a[0], f.a[1], f.a[2] - f.a[0], f.a[3] - f.a[1]};
+  std::vector<Rect> parts{clip_};
+  if (type_ == kMultiNineGrid) parts = rectangles(f);
+  for (const Rect& part : parts) {
+    const Rect shown = part.intersected(clip_);
+    grid.draw(target(), bounds_, shown, source);
+    touched(shown, damage);
   }
 }
 

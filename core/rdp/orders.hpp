@@ -5,6 +5,7 @@
 #include <memory>
 
 #include "picture/region.hpp"
+#include "rdp/nine_grid.hpp"
 #include "rdp/order_caches.hpp"
 #include "rdp/order_surfaces.hpp"
 #include "rdp/raster.hpp"
@@ -53,12 +54,14 @@ class Orders {
   void readBrush(FieldReader& in, Brush& brush);
   void draw(const Fields& f, Region& damage);
   void fillMany(const Fields& f, Region& damage);
+  [[nodiscard]] std::vector<Rect> rectangles(const Fields& f) const;
   void many(const Fields& f, unsigned rop, const Pattern& pattern, bool copies, Region& damage);
   void polygon(const Fields& f, Region& damage);
   void ellipse(const Fields& f, Region& damage);
   void fillSpans(const std::vector<Span>& spans, const Fields& f, const Pattern& pattern, Region& damage);
   void saveOrRestore(const Fields& f, Region& damage);
   void polyline(const Fields& f, Region& damage);
+  void nineGrid(const Fields& f, Region& damage);
   void text(const Fields& f, Region& damage);
   void drawGlyph(const Glyph& g, Point at, Pixel colour, Region& damage);
   void fill(const Rect& to, unsigned rop, const Pattern& pattern, Region& damage);
@@ -77,11 +80,13 @@ class Orders {
   std::shared_ptr<Framebuffer> picture_;
   OrderSurfaces surfaces_;
   OrderCaches caches_;
+  NineGrids nineGrids_;
   std::map<unsigned, Fields> fields_;
   std::map<std::pair<unsigned, unsigned>, Bytes> fragments_;  ///< of text, by cache and index
   unsigned type_ = 1;  ///< 2.2.2.2.1.1: a pattern fill, until one is named
   int edge_[4] = {};
-  Rect clip_;
+  Rect bounds_;  ///< as the order has them; the whole target when it has none
+  Rect clip_;    ///< what of them lies on the target
   unsigned bits_ = 32;
   const ColourMap* colours_ = nullptr;
   std::uint64_t drawn_ = 0;

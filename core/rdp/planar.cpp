@@ -95,7 +95,8 @@ Pixel fromYCoCg(int y, Byte orange, Byte green, unsigned shift) {
 
 }  // namespace
 
-void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t stride, bool flip) {
+void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t stride, bool flip,
+                  Bytes* alpha) {
   if (data.empty()) protocolBroken(kWhat, "is empty");
   const unsigned header = data[0];
   const unsigned loss = header & kLossMask;
@@ -116,7 +117,12 @@ void decodePlanar(ByteView data, int width, int height, Pixel* out, std::size_t 
   };
   // Kept from one bitmap to the next: a desktop comes in hundreds of small ones.
   static thread_local Planes p;
-  if ((header & kNoAlpha) == 0) plane(p.first, width, height, whole);  // alpha, which a desktop does not have
+  if (alpha != nullptr) alpha->clear();
+  if ((header & kNoAlpha) == 0) {  // a desktop has none
+    plane(p.first, width, height, whole);
+    if (alpha != nullptr)
+      alpha->assign(p.first.begin(), p.first.begin() + static_cast<std::ptrdiff_t>(whole));
+  }
   plane(p.first, width, height, whole);
   plane(p.second, chromaWidth, chromaHeight, chroma);
   plane(p.third, chromaWidth, chromaHeight, chroma);

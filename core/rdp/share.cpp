@@ -96,6 +96,12 @@ void offscreen(LittleWriter& sets, bool wanted) {
   b.u32(wanted ? 1 : 0).u16(wanted ? kOffscreenKilobytes : 0).u16(wanted ? kOffscreenEntries : 0);
   capabilitySet(sets, capability::kOffscreen, b.view());
 }
+/// MS-RDPEGDI 2.2.1.2; the level: both orders' second revision, in which the bitmaps come as streams.
+void nineGrid(LittleWriter& sets, bool wanted) {
+  LittleWriter b;
+  b.u32(wanted ? 2 : 0).u16(wanted ? kNineGridKilobytes : 0).u16(wanted ? kNineGridEntries : 0);
+  capabilitySet(sets, capability::kNineGrid, b.view());
+}
 void virtualChannels(LittleWriter& sets) {
   LittleWriter b;
   b.u32(0).u32(channel::kChunk);
@@ -264,6 +270,7 @@ Bytes writeConfirmActive(std::uint32_t shareId, unsigned user, const ClientAbili
   add([&] { brush(sets); });
   add([&] { glyphCache(sets, abilities.orders); });
   add([&] { offscreen(sets, abilities.orders); });
+  add([&] { nineGrid(sets, abilities.orders); });
   add([&] { virtualChannels(sets); });
   add([&] { sound(sets); });
   small(sets);
