@@ -46,7 +46,7 @@ struct ServerOptions {
   int mostMonitors = 1;
   PlainForm plain = PlainForm::Bitmaps;
   std::optional<PipelineForm> pipeline;     ///< for visitors that have it
-  std::vector<SampleForm> sound;            ///< forms offered; none: no sound
+  std::vector<SoundForm> sound;             ///< forms offered; none: no sound
   bool compress = false;                    ///< messages, for visitors that can
   std::shared_ptr<ComeBackBook> comeBacks;  ///< shared by the service's connections; null: none are kept
   /// Asked once a visitor has signed in: where it is to go instead.

@@ -1,10 +1,12 @@
-// Sound from the service (MS-RDPEA), over its static channel or a dynamic one: plain samples only, which
-// every service has.
+// Sound from the service (MS-RDPEA), over its static channel or a dynamic one: plain samples, which every
+// service has, and those packings that FFmpeg opens.
 #pragma once
 #include <functional>
+#include <optional>
 #include <vector>
 
 #include "base/little.hpp"
+#include "codec/packed_sound.hpp"
 
 namespace kw::rdp {
 
@@ -16,6 +18,18 @@ struct SampleForm {
   int channels = 2, rate = 44100, bits = 16;
   bool operator==(const SampleForm&) const = default;
 };
+
+/// 2.2.2.1.1 AUDIO_FORMAT
+struct SoundForm {
+  static constexpr unsigned kPlain = 0x01, kMsAdpcm = 0x02, kALaw = 0x06, kMuLaw = 0x07, kImaAdpcm = 0x11,
+                            kMp3 = 0x55, kAac = 0xa106, kOpus = 0x704f;
+  unsigned tag = kPlain;
+  SampleForm samples;
+  std::uint32_t bytesPerSecond = 0;
+  unsigned block = 0;  ///< bytes
+  Bytes extra;         ///< what the tag needs besides
+};
+SoundForm plainForm(const SampleForm& samples);
 
 class SoundReader {
  public:
@@ -35,15 +49,19 @@ class SoundReader {
  private:
   void formats(LittleReader& in);
   void answer();
-  void play(unsigned format, ByteView samples);
+  void play(unsigned format, ByteView data);
+  void heard(unsigned format, const SampleForm& form, ByteView samples);
   void confirm(unsigned block, unsigned stamp);
   void stop();
 
   Events events_;
   bool wanted_, offered_ = false, answered_ = false;
   unsigned version_ = 0;
-  std::vector<SampleForm> agreed_;
+  std::vector<SoundForm> agreed_;
   int playing_ = -1;
+  SampleForm playingAs_;
+  std::optional<PackedSound> packed_;
+  unsigned packedFormat_ = 0;
   // A wave in two messages: its beginning, until the rest comes.
   Bytes first_;
   bool waiting_ = false;
@@ -52,7 +70,7 @@ class SoundReader {
 };
 
 /// 2.2.2.1, 2.2.3.10: how a server offers formats and sends samples.
-Bytes writeSoundFormats(const std::vector<SampleForm>& formats);
+Bytes writeSoundFormats(const std::vector<SoundForm>& formats);
 Bytes writeWave2(unsigned format, unsigned block, ByteView samples);
 
 }  // namespace kw::rdp

@@ -40,6 +40,9 @@ Client::Client(const Executor& strand, std::shared_ptr<Clock> clock, std::shared
               },
               [this](const std::string& text) { events_->clipboardText(text); },
               [this] { tellAbilities(); }}),
+      playback_({[this](int channels, int rate) { events_->soundBegins(channels, rate); },
+                 [this](ByteView samples) { events_->sound(samples); }, [this] { events_->soundEnds(); }},
+                options_.sound),
       over_(strand) {}
 
 Client::~Client() = default;
@@ -196,6 +199,8 @@ Task<void> Client::openChannel(ChannelKind kind, unsigned id) {
   wish.id = id;
   wish.password = options_.password;
   if (kind == ChannelKind::Display) wish.capabilities = Display::capabilities();
+  if (kind == ChannelKind::Playback)
+    wish.capabilities = Playback::capabilities(options_.compression != "off");
   const std::uint32_t theirs = co_await link(*stream, wish);
   if (failure_) co_return;
   auto channel = std::make_shared<Channel>(strand_, std::move(stream), kind, id);
@@ -226,9 +231,10 @@ Task<void> Client::openChannel(ChannelKind kind, unsigned id) {
       handler = [this](unsigned type, ByteView body) { cursorMessage(type, body); };
       break;
     default:
-      playback_ = channel;
       abilities_.sound = true;
-      handler = [this](unsigned type, ByteView body) { playbackMessage(type, body); };
+      handler = [this](unsigned type, ByteView body) {
+        if (!failure_) playback_.take(type, body);
+      };
       break;
   }
   tellAbilities();
@@ -439,36 +445,9 @@ void Client::cursorMessage(unsigned type, ByteView body) {
   }
 }
 
-/// What plays already is heard from now on, or no more.
 void Client::wantSound(bool on) {
-  if (std::exchange(options_.sound, on) == on || !playing_ || failure_) return;
-  on ? events_->soundBegins(playing_->channels, playing_->rate) : events_->soundEnds();
-}
-
-void Client::playbackMessage(unsigned type, ByteView body) {
-  if (failure_) return;
-  LittleReader in(body, "SPICE sound message");
-  switch (type) {
-    case msg::kPlaybackStart: {
-      const std::uint32_t channels = in.u32();
-      in.u16();
-      const std::uint32_t rate = in.u32();
-      if (channels == 0 || channels > 8 || rate < 4000 || rate > 192000)
-        protocolBroken("SPICE sound", "an impossible form");
-      playing_ = {static_cast<int>(channels), static_cast<int>(rate)};
-      if (options_.sound) events_->soundBegins(playing_->channels, playing_->rate);
-      return;
-    }
-    case msg::kPlaybackData:
-      in.u32();
-      if (options_.sound && playing_) events_->sound(in.rest());
-      return;
-    case msg::kPlaybackStop:
-      playing_.reset();
-      if (options_.sound) events_->soundEnds();
-      return;
-    default: return;
-  }
+  options_.sound = on;
+  if (!failure_) playback_.setWanted(on);
 }
 
 ClientFigures Client::figures() const {

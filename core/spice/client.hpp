@@ -12,6 +12,7 @@
 #include "spice/agent.hpp"
 #include "spice/cursor.hpp"
 #include "spice/display.hpp"
+#include "spice/playback.hpp"
 
 namespace kw::spice {
 
@@ -90,7 +91,6 @@ class Client : public std::enable_shared_from_this<Client> {
   Task<void> openChannel(ChannelKind kind, unsigned id);
   void inputsMessage(unsigned type, ByteView body);
   void cursorMessage(unsigned type, ByteView body);
-  void playbackMessage(unsigned type, ByteView body);
   void failed(std::exception_ptr failure);
   void closeChannels();
   void layOut();
@@ -107,14 +107,11 @@ class Client : public std::enable_shared_from_this<Client> {
   ClientOptions options_;
   ClientEvents* events_;
   Dial dial_;
-  std::shared_ptr<Channel> main_, inputs_, cursor_, playback_;
-  struct SoundForm {
-    int channels, rate;
-  };
-  std::optional<SoundForm> playing_;
+  std::shared_ptr<Channel> main_, inputs_, cursor_;
   std::vector<std::shared_ptr<Channel>> others_;
   std::map<unsigned, std::shared_ptr<DisplayLink>> displays_;
   Agent agent_;
+  Playback playback_;
   Pointers pointers_;
   Abilities abilities_;
   std::vector<ScreenState> screens_;

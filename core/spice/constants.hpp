@@ -24,7 +24,7 @@ constexpr unsigned kAuthSelection = 0, kAuthSpice = 1, kMiniHeader = 3;
 constexpr unsigned kNameAndUuid = 1, kAgentTokens = 2;
 constexpr unsigned kSizedStream = 0, kMonitorsConfig = 1, kComposite = 2, kA8Surface = 3, kStreamReport = 4,
                    kLz4 = 5, kPreferredCompression = 6, kMultiCodec = 8, kCodecMjpeg = 9;
-constexpr unsigned kVolume = 1;
+constexpr unsigned kVolume = 1, kOpus = 3;
 }  // namespace cap
 
 namespace msg {  // server to client

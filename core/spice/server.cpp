@@ -333,6 +333,13 @@ void ServerChannel::sound(ByteView samples) {
   send(msg::kPlaybackData, out.view());
 }
 
+void ServerChannel::packSound(bool opus) {
+  if (kind_ != ChannelKind::Playback) return;
+  LittleWriter out;
+  out.u32(0).u16(opus ? 3 : 1);
+  send(msg::kPlaybackMode, out.view());
+}
+
 void ServerChannel::endSound() {
   if (kind_ == ChannelKind::Playback) send(msg::kPlaybackStop, {});
 }

@@ -61,6 +61,8 @@ class ServerChannel {
   /// Signed 16 bits, the channels in turn.
   void sound(ByteView samples);
   void endSound();
+  /// What is sent from now on is Opus, or samples as they are.
+  void packSound(bool opus);
 
  private:
   Task<void> answerLink();

@@ -16,7 +16,7 @@ using namespace kw::test;
 
 TEST_CASE("Sound: samples arrive as they were sent, once they are wanted", "[rdp][sound]") {
   Bench bench;
-  bench.server.sound = {{2, 44100, 16}, {1, 8000, 8}};
+  bench.server.sound = {plainForm({2, 44100, 16}), plainForm({1, 8000, 8})};
   const bool fromTheStart = GENERATE(true, false);
   bench.client.sound = fromTheStart;
   bench.open();
@@ -50,10 +50,10 @@ TEST_CASE("Sound: a wave in two messages, narrow samples, and forms that were no
       {[&](Bytes m) { sent.push_back(std::move(m)); }, [&](SampleForm f) { begun.push_back(f); },
        [&](ByteView s) { heard.insert(heard.end(), s.begin(), s.end()); }, [] {}},
       true);
-  // Offered: something packed, then 8 bits, then 16; the second and third are taken, and counted anew.
+  // Offered: something unknown, then 8 bits, then 16; the second and third are taken, and counted anew.
   LittleWriter offer;
   offer.u8(7).u8(0).u16(0).u32(0).u32(0).u32(0).u16(0).u16(3).u8(0).u16(5).u8(0);
-  offer.u16(0x55).u16(2).u32(44100).u32(16000).u16(1).u16(0).u16(2).u16(0xabcd);
+  offer.u16(0x4321).u16(2).u32(44100).u32(16000).u16(1).u16(0).u16(2).u16(0xabcd);
   offer.u16(1).u16(1).u32(8000).u32(8000).u16(1).u16(8).u16(0);
   offer.u16(1).u16(2).u32(48000).u32(192000).u16(4).u16(16).u16(0);
   reader.take(offer.view());
