@@ -1,19 +1,12 @@
 #include "picture/scale.hpp"
 
 #include <cmath>
-#if defined(__SSE2__)
-#include <emmintrin.h>
-#endif
 
-#include "base/simd.hpp"
+#include "picture/scale_kernels.hpp"
 
 namespace kw {
 
 namespace {
-// Rows are blended with seven bits of weight, so that a sum of channels fits 15 bits, columns with fourteen:
-// then the machine's multiply-and-add of signed 16-bit pairs does both taps of a pair at once.
-constexpr int kDownBits = 7, kAcrossBits = 14;
-
 /// Rounds weights to integers that sum to kWeightSum exactly; the largest takes the remainder.
 void quantize(const std::vector<double>& exact, int kWeightSum, std::vector<std::uint16_t>& out) {
   double sum = 0;
@@ -79,112 +72,28 @@ Rect Scaler::targetOf(const Rect& damage) const {
       {0, 0, target_.width, target_.height});
 }
 
-namespace {
-
-KW_VECTOR void beginSum(std::uint16_t* sum, const Byte* channels, std::uint16_t weight, std::size_t count) {
-  for (std::size_t i = 0; i < count; ++i) sum[i] = static_cast<std::uint16_t>(channels[i] * weight);
-}
-
-KW_VECTOR void sumOfTwo(std::uint16_t* sum, const Byte* a, std::uint16_t weightA, const Byte* b,
-                        std::uint16_t weightB, std::size_t count) {
-  for (std::size_t i = 0; i < count; ++i)
-    sum[i] = static_cast<std::uint16_t>(a[i] * weightA + b[i] * weightB);
-}
-
-/// sum[i] += channel[i] * weight; all weights together are 128, so nothing overflows.
-KW_VECTOR void addToSum(std::uint16_t* sum, const Byte* channels, std::uint16_t weight, std::size_t count) {
-  for (std::size_t i = 0; i < count; ++i) sum[i] = static_cast<std::uint16_t>(sum[i] + channels[i] * weight);
-}
-
-/// The target columns of a part: where each begins in the blended row, and its weights; all have the same
-/// number of pairs, so that the loop over them is short and known.
-struct Columns {
-  std::vector<std::uint32_t> from;     ///< index of the first channel
-  std::vector<std::uint16_t> weights;  ///< 2 * pairs for each
-  int pairs = 1;
-};
-
-constexpr int kShift = kAcrossBits + kDownBits;
-
-#if defined(__SSE2__)
-
-/// The four channels of one column, 32 bits each.
-template <int Pairs>
-inline __m128i sumOf(const std::uint16_t* from, const std::uint16_t* weights, int pairs) {
-  __m128i sum = _mm_set1_epi32(1 << (kShift - 1));
-  const int count = Pairs > 0 ? Pairs : pairs;
-  for (int i = 0; i < count; ++i) {
-    const __m128i two = _mm_loadu_si128(reinterpret_cast<const __m128i*>(from + std::ptrdiff_t{8} * i));
-    const __m128i mixed = _mm_unpacklo_epi16(two, _mm_unpackhi_epi64(two, two));
-    std::int32_t weight = 0;
-    std::memcpy(&weight, weights + std::ptrdiff_t{2} * i, sizeof weight);
-    sum = _mm_add_epi32(sum, _mm_madd_epi16(mixed, _mm_set1_epi32(weight)));
-  }
-  return _mm_srai_epi32(sum, kShift);
-}
-
-/// `Pairs` 0: as many as the columns have.
-template <int Pairs>
-void blendPairs(const Columns& c, const std::uint16_t* row, Pixel* out) {
-  const __m128i opaque = _mm_set1_epi32(static_cast<int>(kOpaque));
-  const std::uint32_t* from = c.from.data();
-  const std::size_t step = static_cast<std::size_t>(c.pairs) * 2, count = c.from.size();
-  const std::uint16_t* weights = c.weights.data();
-  const auto at = [&](std::size_t x) { return sumOf<Pairs>(row + from[x], weights + x * step, c.pairs); };
-  std::size_t x = 0;
-  for (; x + 4 <= count; x += 4) {
-    const __m128i low = _mm_packs_epi32(at(x), at(x + 1)), high = _mm_packs_epi32(at(x + 2), at(x + 3));
-    _mm_storeu_si128(reinterpret_cast<__m128i*>(out + x), _mm_or_si128(_mm_packus_epi16(low, high), opaque));
-  }
-  for (; x < count; ++x) {
-    const __m128i words = _mm_packs_epi32(at(x), _mm_setzero_si128());
-    out[x] = static_cast<Pixel>(_mm_cvtsi128_si32(_mm_packus_epi16(words, words))) | kOpaque;
-  }
-}
-
-void blendColumns(const Columns& c, const std::uint16_t* row, Pixel* out) {
-  switch (c.pairs) {
-    case 1: return blendPairs<1>(c, row, out);
-    case 2: return blendPairs<2>(c, row, out);
-    default: return blendPairs<0>(c, row, out);
-  }
-}
-
-#else
-
-// Four channels at once; the compilers turn these into the machine's own vectors.
-typedef std::uint16_t FourShorts __attribute__((vector_size(8)));
-typedef std::uint32_t FourWords __attribute__((vector_size(16)));
-typedef std::uint8_t FourBytes __attribute__((vector_size(4)));
-
-KW_VECTOR void blendColumns(const Columns& c, const std::uint16_t* row, Pixel* out) {
-  constexpr std::uint32_t half = 1U << (kShift - 1);
-  for (std::size_t x = 0; x < c.from.size(); ++x) {
-    FourWords sum = {half, half, half, half};
-    const std::uint16_t* weights = c.weights.data() + 2 * static_cast<std::size_t>(c.pairs) * x;
-    for (int i = 0; i < 2 * c.pairs; ++i) {
-      FourShorts channels;
-      std::memcpy(&channels, row + c.from[x] + 4 * i, sizeof channels);
-      sum += __builtin_convertvector(channels, FourWords) * std::uint32_t{weights[i]};
-    }
-    const FourBytes bytes = __builtin_convertvector(sum >> kShift, FourBytes);
-    Pixel pixel;
-    std::memcpy(&pixel, &bytes, sizeof pixel);
-    out[x] = pixel | kOpaque;
-  }
-}
-
-#endif
-
-}  // namespace
-
 void Scaler::scale(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const {
   if (part.empty()) return;
+  const bool half = source_.width == 2 * target_.width && source_.height == 2 * target_.height;
+  half ? halve(picture, part, out, stride) : blend(picture, part, out, stride);
+}
+
+/// What the filter comes to when every target pixel is four of the source.
+void Scaler::halve(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const {
+  const ScaleKernels& kernels = scaleKernels();
+  const auto row = [&](int y) { return picture.row(source_.y + y) + source_.x + std::ptrdiff_t{2} * part.x; };
+  for (int y = part.y; y < part.bottom(); ++y)
+    kernels.halveRow(row(2 * y), row(2 * y + 1), out + static_cast<std::size_t>(y) * stride + part.x,
+                     static_cast<std::size_t>(part.width));
+}
+
+void Scaler::blend(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const {
+  const ScaleKernels& kernels = scaleKernels();
   const Tap& leftTap = across_.taps[static_cast<std::size_t>(part.x)];
   const Tap& rightTap = across_.taps[static_cast<std::size_t>(part.right() - 1)];
   const int firstColumn = leftTap.first;
   const auto channels = static_cast<std::size_t>(rightTap.first + rightTap.count - firstColumn) * 4;
-  Columns columns;
+  ScaleColumns columns;
   for (int x = part.x; x < part.right(); ++x)
     columns.pairs = std::max(columns.pairs, (across_.taps[static_cast<std::size_t>(x)].count + 1) / 2);
   const auto each = static_cast<std::size_t>(columns.pairs) * 2;
@@ -197,19 +106,15 @@ void Scaler::scale(const Framebuffer& picture, const Rect& part, Pixel* out, std
   }
   // Pairs may reach beyond the last pixel, where they weigh nothing.
   std::vector<std::uint16_t> blended(channels + each * 4);
+  std::vector<const Byte*> rows;
   for (int y = part.y; y < part.bottom(); ++y) {
     const Tap& tap = down_.taps[static_cast<std::size_t>(y)];
-    const auto bytesOf = [&](int i) {
-      return reinterpret_cast<const Byte*>(picture.row(source_.y + tap.first + i) + source_.x + firstColumn);
-    };
-    const auto weightOf = [&](int i) { return down_.weights[static_cast<std::size_t>(tap.weight + i)]; };
-    if (tap.count == 1)
-      beginSum(blended.data(), bytesOf(0), weightOf(0), channels);
-    else
-      sumOfTwo(blended.data(), bytesOf(0), weightOf(0), bytesOf(1), weightOf(1), channels);
-    for (int i = 2; i < tap.count; ++i)
-      if (weightOf(i) != 0) addToSum(blended.data(), bytesOf(i), weightOf(i), channels);
-    blendColumns(columns, blended.data(), out + static_cast<std::size_t>(y) * stride + part.x);
+    rows.clear();
+    for (int i = 0; i < tap.count; ++i)
+      rows.push_back(
+          reinterpret_cast<const Byte*>(picture.row(source_.y + tap.first + i) + source_.x + firstColumn));
+    kernels.sumRows(blended.data(), rows, &down_.weights[static_cast<std::size_t>(tap.weight)], channels);
+    kernels.blendColumns(columns, blended.data(), out + static_cast<std::size_t>(y) * stride + part.x);
   }
 }
 

@@ -28,6 +28,8 @@ class Scaler {
     std::vector<std::uint16_t> weights;  ///< each target's weights sum to a power of two
   };
   static Axis makeAxis(int source, int target, int weightBits);
+  void halve(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const;
+  void blend(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const;
 
   Rect source_;
   Size target_;

@@ -2,6 +2,7 @@
 #include "codec/zip.hpp"
 #include "picture/png.hpp"
 #include "picture/scale.hpp"
+#include "picture/scale_kernels.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -155,6 +156,67 @@ TEST_CASE("Scaling only the damaged part gives the same pixels as scaling all", 
   scaler.scale(picture, scaler.targetOf(damage), partly.data(), stride);
   scaler.scale(picture, all, whole.data(), stride);
   CHECK(partly == whole);
+}
+
+TEST_CASE("The scaler's loops give the same pixels on every machine", "[picture]") {
+  const ScaleKernels& plain = plainScaleKernels();
+  const ScaleKernels* wide = wideScaleKernels();
+  if (wide == nullptr) wide = &scaleKernels();  // a machine that has but the plain ones
+  std::mt19937 dice(12);
+  for (int round = 0; round < 300; ++round) {
+    const std::size_t pixels = 1 + dice() % 70, channels = pixels * 4, taps = 1 + dice() % 6;
+    std::vector<Bytes> data(taps, Bytes(channels + 64));
+    std::vector<const Byte*> rows;
+    for (Bytes& row : data) {
+      for (Byte& b : row) b = static_cast<Byte>(dice() % 5 == 0 ? 255 : dice());
+      rows.push_back(row.data());
+    }
+    std::vector<std::uint16_t> weights(taps, 0);
+    for (int left = 1 << kDownBits; left > 0;) {
+      const int part = round % 4 == 0 ? left : 1 + static_cast<int>(dice() % static_cast<unsigned>(left));
+      weights[dice() % taps] += static_cast<std::uint16_t>(part);
+      left -= part;
+    }
+    ScaleColumns columns;
+    columns.pairs = 1 + static_cast<int>(dice() % 3);
+    const std::size_t each = static_cast<std::size_t>(columns.pairs) * 2;
+    for (std::size_t x = 0; x < 1 + pixels / 2; ++x) {
+      columns.from.push_back(static_cast<std::uint32_t>(dice() % pixels) * 4);
+      std::vector<std::uint16_t> w(each, 0);
+      const auto first = static_cast<std::uint16_t>(dice() % ((1 << kAcrossBits) + 1));
+      w[0] = first;
+      w[each - 1] = static_cast<std::uint16_t>((1 << kAcrossBits) - first);
+      columns.weights.insert(columns.weights.end(), w.begin(), w.end());
+    }
+    const auto made = [&](const ScaleKernels& kernels) {
+      std::vector<std::uint16_t> sum(channels + each * 4 + 8);
+      kernels.sumRows(sum.data(), rows, weights.data(), channels);
+      std::vector<Pixel> out(columns.from.size() + pixels / 2 + 1);
+      kernels.blendColumns(columns, sum.data(), out.data());
+      if (taps > 1) {
+        const auto* above = reinterpret_cast<const Pixel*>(rows[0]);
+        const auto* below = reinterpret_cast<const Pixel*>(rows[1]);
+        kernels.halveRow(above, below, out.data() + columns.from.size(), pixels / 2);
+      }
+      sum.resize(channels);
+      return std::pair(sum, out);
+    };
+    REQUIRE(made(plain) == made(*wide));
+  }
+}
+
+TEST_CASE("Scaling to the half is the mean of four pixels", "[picture]") {
+  const Framebuffer picture = test::colourfulPicture({46, 22});
+  std::vector<Pixel> out(23 * 11);
+  Scaler(picture.rect(), {23, 11}).scale(picture, {0, 0, 23, 11}, out.data(), 23);
+  for (int y = 0; y < 11; ++y)
+    for (int x = 0; x < 23; ++x)
+      for (unsigned shift : {0U, 8U, 16U}) {
+        unsigned sum = 2;
+        for (const Point p : {Point{0, 0}, Point{1, 0}, Point{0, 1}, Point{1, 1}})
+          sum += picture.pixel(2 * x + p.x, 2 * y + p.y) >> shift & 255;
+        REQUIRE((out[static_cast<std::size_t>(y * 23 + x)] >> shift & 255) == sum / 4);
+      }
 }
 
 TEST_CASE("Whole-number zoom repeats pixels", "[picture]") {
