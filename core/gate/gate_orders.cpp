@@ -1,6 +1,7 @@
 #include "base/base64.hpp"
 #include "codec/jpeg.hpp"
 #include "gate/gate_state.hpp"
+#include "gate/shown_size.hpp"
 
 namespace kw::gate {
 
@@ -175,7 +176,7 @@ void Gate::State::lookIn(const std::shared_ptr<Page>& page, const Json& wish) {
   seen["drives"] = v.drives;
   const auto picture = room->picture();
   const bool nothingNew = idIn(wish, "have") == static_cast<Id>(room->shown());
-  if (nothingNew || (picture && picture->size().empty())) return tell(seen);
+  if (nothingNew || (picture && sizeNow(*picture).empty())) return tell(seen);
   if (!picture) {
     seen["text"] = room->textNow();
     return tell(seen);

@@ -3,6 +3,7 @@
 #include <unistd.h>
 
 #include "gate/room_visitor.hpp"
+#include "gate/shown_size.hpp"
 #include "session/text_console.hpp"
 
 namespace kw::gate {
@@ -78,8 +79,10 @@ class Room::Watcher : public SessionObserver {
       r.forAllShown([&](Visitor& v) {
         if (v.picture) v.picture->resized(screens);
       });
-      const auto picture = r.session_->picture();
-      if (picture) r.tellAll({{"size", {picture->width(), picture->height()}}});
+      if (const auto picture = r.session_->picture()) {
+        const Size size = sizeNow(*picture);
+        r.tellAll({{"size", {size.width, size.height}}});
+      }
       r.tellAll(r.screensJson());
       r.checkRecording();
     });
@@ -267,8 +270,10 @@ void Room::tellState(Visitor& v) {
   send(screensJson());
   if (busy_) send({{"busy", true}});
   if (question_) send(questionJson());
-  if (const auto picture = session_->picture(); picture && !picture->size().empty())
-    send({{"size", {picture->width(), picture->height()}}});
+  if (const auto picture = session_->picture()) {
+    const Size size = sizeNow(*picture);
+    if (!size.empty()) send({{"size", {size.width, size.height}}});
+  }
   if (session_->text() != nullptr) tellText(v);
 }
 

@@ -1,5 +1,6 @@
 // A room that is recorded: what is shown goes into a file as well, as to one more visitor who only looks.
 #include "gate/room_visitor.hpp"
+#include "gate/shown_size.hpp"
 
 namespace kw::gate {
 
@@ -120,7 +121,7 @@ class Room::Recorder : public std::enable_shared_from_this<Room::Recorder> {
     co_await to->write(words);
     bool whole = true;
     while (file_ && looker->picture == server) {
-      const Bytes wish = updateRequest(picture->size(), std::exchange(whole, false));
+      const Bytes wish = updateRequest(sizeNow(*picture), std::exchange(whole, false));
       co_await to->write(wish);
       co_await systemClock()->sleep(kPictureInterval);
     }
@@ -154,7 +155,7 @@ void Room::checkRecording() {
     for (const auto& v : visitors_) tellState(*v);
   }
   for (const auto& v : visitors_) recorder_->note(v->person.name);
-  if (picture && !picture->size().empty()) recorder_->showPicture(plan_.strand, picture, screens_);
+  if (picture && !sizeNow(*picture).empty()) recorder_->showPicture(plan_.strand, picture, screens_);
 }
 
 void Room::stopRecording() {

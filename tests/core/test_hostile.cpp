@@ -192,9 +192,16 @@ TEST_CASE("Tiles that break their own rules are refused", "[hostile]") {
 }
 
 TEST_CASE("A server that stalls in mid-rectangle can be ended at once", "[hostile]") {
+  struct Sized : test::Recorder {
+    void pictureResized(Size size, const std::vector<Screen>& screens) override {
+      Recorder::pictureResized(size, screens);
+      sized = true;
+    }
+    std::atomic<bool> sized{false};
+  };
   Runtime runtime(1);
   const Executor strand = runtime.strand();
-  test::Recorder events;
+  Sized events;
   auto picture = std::make_shared<Framebuffer>();
   ClientOptions options;
   auto client = std::make_shared<Client>(strand, systemClock(), picture, options, events);
@@ -215,7 +222,7 @@ TEST_CASE("A server that stalls in mid-rectangle can be ended at once", "[hostil
       co_await (*serverEnd)->write(out.view());
     });
   });
-  REQUIRE(test::eventually([&] { return !events.size.empty(); }));
+  REQUIRE(test::eventually([&] { return events.sized.load(); }));
   CHECK_FALSE(done);
   post(strand, [&] { client->close(); });
   CHECK(test::eventually([&] { return done.load(); }, std::chrono::seconds(2)));
