@@ -227,7 +227,7 @@ Task<void> Client::joinChannels() {
   core.selectedProtocol = selected_;
   core.administrative = options_.administrative;
   if (selected_ == protocol::kRdp)
-    core.encryptionMethods = encryption::k40 | encryption::k56 | encryption::k128;
+    core.encryptionMethods = encryption::k40 | encryption::k56 | encryption::k128 | encryption::kFips;
   channels_.clear();
   channels_.push_back({"drdynvc", 0x80000000, 0});
   if (options_.clipboard) channels_.push_back({"cliprdr", 0x80000000 | 0x00200000, 0});

@@ -102,8 +102,8 @@ Task<void> Server::joinChannels() {
   if (client_.messageChannel) core.messageChannel = messageChannel_ = kMessages;
   if (selected_ == protocol::kRdp) {
     legacyKey_ = makeRsaPair();
-    core.encryptionMethod = encryption::k128;
-    core.encryptionLevel = 2;
+    core.encryptionMethod = options_.fips ? encryption::kFips : encryption::k128;
+    core.encryptionLevel = options_.fips ? 4 : 2;  // 5.3.1
     core.random = randomBytes(32);
     core.certificate = ownCertificate(legacyKey_);
   }

@@ -38,6 +38,7 @@ struct ServerOptions {
   bool network = true;  ///< offer network level authentication
   bool tls = false;     ///< offer TLS with a sign-in by the client info
   bool legacy = false;  ///< take clients of old RDP security
+  bool fips = false;    ///< with the ciphers of FIPS
   /// The password of an account, or the status that it is refused with.
   AccountBook account;
   /// How a network sign-in is checked; null: NTLM with these accounts.

@@ -147,12 +147,18 @@ Bytes threefoldHash(ByteView secret, char letter, ByteView first, ByteView secon
 StandardSecurity::StandardSecurity(std::uint32_t method, ByteView clientRandom, ByteView serverRandom,
                                    bool isClient)
     : method_(method) {
-  if (method != encryption::k40 && method != encryption::k56 && method != encryption::k128)
+  const bool known = method == encryption::k40 || method == encryption::k56 || method == encryption::k128 ||
+                     method == encryption::kFips;
+  if (!known)
     throw Error(ErrorKind::Unsupported,
                 "the service demands an encryption that this program does not have (method " +
                     std::to_string(method) + ")");
   if (clientRandom.size() != 32 || serverRandom.size() != 32)
     protocolBroken("security data", "a random number of the wrong length");
+  if (method == encryption::kFips) {
+    fips_ = std::make_unique<FipsSecurity>(clientRandom, serverRandom, isClient);
+    return;
+  }
   Bytes preMaster(clientRandom.begin(), clientRandom.begin() + 24);
   preMaster.insert(preMaster.end(), serverRandom.begin(), serverRandom.begin() + 24);
   const Bytes master = threefoldHash(preMaster, 'A', clientRandom, serverRandom);
@@ -208,6 +214,7 @@ Bytes StandardSecurity::mac(ByteView bytes, const std::uint32_t* total) const {
 }
 
 Bytes StandardSecurity::sealed(ByteView text) {
+  if (fips_) return fips_->sealed(text);
   Bytes out = mac(text, nullptr);
   out.insert(out.end(), text.begin(), text.end());
   out_.cipher.apply(ByteSpan(out).subspan(kSignature));
@@ -216,6 +223,7 @@ Bytes StandardSecurity::sealed(ByteView text) {
 }
 
 ByteView StandardSecurity::opened(ByteSpan bytes, bool salted) {
+  if (fips_) return fips_->opened(bytes);
   if (bytes.size() < kSignature) protocolBroken("RDP security", "a message without its signature");
   const ByteView signature = bytes.first(kSignature);
   const ByteSpan text = bytes.subspan(kSignature);

@@ -1,8 +1,9 @@
-// Standard RDP security (MS-RDPBCGR 5.3): RC4 with keys from two random numbers, the
+// Standard RDP security (MS-RDPBCGR 5.3): RC4, or the ciphers of FIPS, with keys from two random numbers, the
 // client's sealed with the server's RSA key. It hides from nobody who sits in between, since nothing proves
 // the server; sessions with it count as plain.
 #pragma once
 #include "rdp/crypto.hpp"
+#include "rdp/fips_security.hpp"
 
 namespace kw::rdp {
 
@@ -55,6 +56,7 @@ class StandardSecurity {
   std::uint32_t method_ = 0;
   Bytes macKey_;
   Direction out_, in_;
+  std::unique_ptr<FipsSecurity> fips_;
 };
 
 /// 5.3.5.1: SaltedHash and its three-fold use, also for licensing.

@@ -193,8 +193,8 @@ TEST_CASE("Tiles that break their own rules are refused", "[hostile]") {
 
 TEST_CASE("A server that stalls in mid-rectangle can be ended at once", "[hostile]") {
   struct Sized : test::Recorder {
-    void pictureResized(Size size, const std::vector<Screen>& screens) override {
-      Recorder::pictureResized(size, screens);
+    void pictureResized(Size to, const std::vector<Screen>& all) override {
+      Recorder::pictureResized(to, all);
       sized = true;
     }
     std::atomic<bool> sized{false};

@@ -70,6 +70,7 @@ TEST_CASE("RDP: plain TLS signs in by the client info; old security is told as p
   }
   SECTION("old security, after the service said that it has nothing else") {
     bench.server.legacy = true;
+    bench.server.fips = GENERATE(false, true);
     bench.open();
     REQUIRE(bench.live());
     CHECK(bench.dials == 2);

@@ -46,7 +46,8 @@ std::string replacedLine(std::string text, const std::string& key, const std::st
 /// The service with its session manager, ended with the object.
 class RdpService {
  public:
-  RdpService() : port(freeTcpPort()) {
+  enum class Ciphers { Usual, Fips };
+  explicit RdpService(Ciphers ciphers = Ciphers::Usual) : port(freeTcpPort()) {
     std::filesystem::permissions(folder_.path, std::filesystem::perms(0755));
     REQUIRE(std::system((std::string("id ") + kUser + " >/dev/null 2>&1 || useradd -m -s /bin/bash " + kUser)
                             .c_str()) == 0);
@@ -64,6 +65,10 @@ class RdpService {
                 sessions = textOf(readFile("/etc/xrdp/sesman.ini"));
     service = replacedLine(service, "port", "tcp://127.0.0.1:" + std::to_string(port));
     service = replacedLine(service, "LogFile", (folder_.path / "service.log").string());
+    if (ciphers == Ciphers::Fips) {
+      service = replacedLine(service, "crypt_level", "fips");
+      service = replacedLine(service, "security_layer", "rdp");
+    }
     sessions = replacedLine(sessions, "DefaultWindowManager", (folder_.path / "session").string());
     sessions = replacedLine(sessions, "EnableUserWindowManager", "false");
     sessions = replacedLine(sessions, "KillDisconnected", "false");
@@ -185,6 +190,26 @@ TEST_CASE("A real RDP service: the session equals its own screen in every pixel,
     if (t.codec == "orders") CHECK(viewer.saw("orders"));
     if (t.codec == "remotefx") CHECK(viewer.saw("RemoteFX"));
   }
+}
+
+TEST_CASE("A real RDP service: one that demands the ciphers of FIPS shows its screen, and is told as plain",
+          "[rdp]") {
+  if (!haveService()) return;
+  RdpService service(RdpService::Ciphers::Fips);
+  Viewer viewer(opening(service, {{"rdp.security", "rdp"}}));
+  const bool live = viewer.live(std::chrono::seconds(40));
+  INFO(viewer.status().sentence);
+  REQUIRE(live);
+  CHECK_FALSE(viewer.route().sealed);
+  CHECK(viewer.until(
+      [&] {
+        const Framebuffer truth = service.truth(), shown = viewer.picture();
+        return truth.size().width >= 100 && shown.size() == truth.size() && samePixels(shown, truth);
+      },
+      std::chrono::seconds(40)));
+  viewer.type("fern");
+  CHECK(
+      viewer.until([&] { return samePixels(viewer.picture(), service.truth()); }, std::chrono::seconds(20)));
 }
 
 TEST_CASE("A real RDP service: what is typed is seen", "[rdp]") {
