@@ -2,9 +2,12 @@
 
 extern "C" {
 #include <libavcodec/avcodec.h>
+#include <libavutil/hwcontext.h>
 #include <libavutil/log.h>
 #include <libswscale/swscale.h>
 }
+
+#include <algorithm>
 
 #include "base/error.hpp"
 
@@ -15,17 +18,65 @@ struct H264Decoder::State {
   AVFrame* frame = av_frame_alloc();
   AVFrame* spare = av_frame_alloc();
   AVPacket* packet = av_packet_alloc();
+  AVFrame* broughtDown = av_frame_alloc();  ///< from the graphics processor's memory
   SwsContext* scaler = nullptr;
+  Bytes colours[2];
+  State() = default;
+  State(const State&) = delete;
+  State& operator=(const State&) = delete;
+  bool useHardware();
+  /// The picture in this program's memory.
+  const AVFrame& here(AVFrame* decoded);
   ~State() {
     sws_freeContext(scaler);
     av_packet_free(&packet);
     av_frame_free(&frame);
     av_frame_free(&spare);
+    av_frame_free(&broughtDown);
     avcodec_free_context(&context);
   }
 };
 
-H264Decoder::H264Decoder() : state_(std::make_unique<State>()) {
+namespace {
+
+AVPixelFormat chosenFormat(AVCodecContext* context, const AVPixelFormat* offered) {
+  for (const AVPixelFormat* f = offered; *f != AV_PIX_FMT_NONE; ++f)
+    if (*f == AV_PIX_FMT_VAAPI) return *f;
+  return avcodec_default_get_format(context, offered);
+}
+
+}  // namespace
+
+void splitColours(const Byte* pairs, std::ptrdiff_t stride, int width, int height, Bytes& first,
+                  Bytes& second) {
+  const auto size = static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
+  first.resize(size);
+  second.resize(size);
+  std::size_t at = 0;
+  for (int y = 0; y < height; ++y, pairs += stride)
+    for (int x = 0; x < width; ++x, ++at) first[at] = pairs[2 * x], second[at] = pairs[2 * x + 1];
+}
+
+bool H264Decoder::State::useHardware() {
+  AVBufferRef* device = nullptr;
+  if (av_hwdevice_ctx_create(&device, AV_HWDEVICE_TYPE_VAAPI, nullptr, nullptr, 0) < 0) return false;
+  context->hw_device_ctx = device;
+  context->get_format = chosenFormat;
+  return true;
+}
+
+const AVFrame& H264Decoder::State::here(AVFrame* decoded) {
+  if (decoded->format != AV_PIX_FMT_VAAPI) return *decoded;
+  av_frame_unref(broughtDown);
+  if (av_hwframe_transfer_data(broughtDown, decoded, 0) < 0)
+    throw Error(ErrorKind::Unsupported, "the graphics processor does not give its picture back",
+                "choose decoding in software on the record's sheet");
+  return *broughtDown;
+}
+
+bool H264Decoder::byHardware() const { return state_->context->hw_device_ctx != nullptr; }
+
+H264Decoder::H264Decoder(bool hardware) : state_(std::make_unique<State>()) {
   av_log_set_level(AV_LOG_QUIET);
   const AVCodec* codec = avcodec_find_decoder(AV_CODEC_ID_H264);
   if (codec == nullptr) throw Error(ErrorKind::Unsupported, "this machine's libavcodec has no H.264 decoder");
@@ -33,6 +84,7 @@ H264Decoder::H264Decoder() : state_(std::make_unique<State>()) {
   state_->context->thread_count = 1;
   state_->context->flags |= AV_CODEC_FLAG_LOW_DELAY;
   state_->context->max_pixels = kMostPictureArea;
+  if (hardware) state_->useHardware();
   if (avcodec_open2(state_->context, codec, nullptr) < 0)
     throw Error(ErrorKind::Unsupported, "the H.264 decoder does not start");
 }
@@ -57,14 +109,21 @@ std::optional<Yuv420> H264Decoder::decodePlanes(ByteView unit) {
     any = true;
   }
   if (!any) return std::nullopt;
-  if (s.frame->format != AV_PIX_FMT_YUV420P && s.frame->format != AV_PIX_FMT_YUVJ420P)
+  const AVFrame& f = s.here(s.frame);
+  const bool paired = f.format == AV_PIX_FMT_NV12;
+  if (f.format != AV_PIX_FMT_YUV420P && f.format != AV_PIX_FMT_YUVJ420P && !paired)
     protocolBroken("H.264 picture", "is not in 4:2:0");
   Yuv420 out;
   for (int i = 0; i < 3; ++i) {
-    out.planes[i] = s.frame->data[i];
-    out.strides[i] = s.frame->linesize[i];
+    out.planes[i] = f.data[i];
+    out.strides[i] = f.linesize[i];
   }
-  out.size = {s.frame->width, s.frame->height};
+  if (paired) {
+    const int width = (f.width + 1) / 2;
+    splitColours(f.data[1], f.linesize[1], width, (f.height + 1) / 2, s.colours[0], s.colours[1]);
+    for (int i = 1; i < 3; ++i) out.planes[i] = s.colours[i - 1].data(), out.strides[i] = width;
+  }
+  out.size = {f.width, f.height};
   return out;
 }
 
@@ -73,17 +132,18 @@ bool H264Decoder::decode(ByteView unit, Framebuffer& picture, const Rect& target
   State& s = *state_;
   bool any = false;
   while (avcodec_receive_frame(s.context, s.frame) == 0) {
-    const Rect shown = Rect{target.x, target.y, std::min(target.width, s.frame->width),
-                            std::min(target.height, s.frame->height)}
-                           .intersected(picture.rect());
+    const AVFrame& f = s.here(s.frame);
+    const Rect shown =
+        Rect{target.x, target.y, std::min(target.width, f.width), std::min(target.height, f.height)}
+            .intersected(picture.rect());
     if (shown.empty()) continue;
-    s.scaler = sws_getCachedContext(s.scaler, shown.width, shown.height,
-                                    static_cast<AVPixelFormat>(s.frame->format), shown.width, shown.height,
-                                    AV_PIX_FMT_BGRA, SWS_POINT, nullptr, nullptr, nullptr);
+    s.scaler = sws_getCachedContext(s.scaler, shown.width, shown.height, static_cast<AVPixelFormat>(f.format),
+                                    shown.width, shown.height, AV_PIX_FMT_BGRA, SWS_POINT, nullptr, nullptr,
+                                    nullptr);
     if (s.scaler == nullptr) protocolBroken("H.264 rectangle", "has an unknown pixel format");
     Byte* planes[1] = {reinterpret_cast<Byte*>(picture.at(shown.x, shown.y))};
     const int strides[1] = {static_cast<int>(picture.stride() * sizeof(Pixel))};
-    sws_scale(s.scaler, s.frame->data, s.frame->linesize, 0, shown.height, planes, strides);
+    sws_scale(s.scaler, f.data, f.linesize, 0, shown.height, planes, strides);
     any = true;
   }
   return any;

@@ -14,9 +14,14 @@ struct Yuv420 {
   Size size;
 };
 
+/// Colours that lie in pairs (NV12), as two planes: `width` by `height` pairs, rows `stride` bytes apart.
+void splitColours(const Byte* pairs, std::ptrdiff_t stride, int width, int height, Bytes& first,
+                  Bytes& second);
+
 class H264Decoder {
  public:
-  H264Decoder();
+  /// `hardware`: by the machine's graphics processor (VA-API) where it can, else in software.
+  explicit H264Decoder(bool hardware = false);
   ~H264Decoder();
   /// Feeds an Annex B access unit; every picture it completes is written to `target` (clipped, never scaled).
   /// Broken data throws Error{ProtocolBroken}. Returns whether a picture came out.
@@ -24,6 +29,8 @@ class H264Decoder {
 
   /// The same without conversion: the newest picture that the data completes, if any.
   std::optional<Yuv420> decodePlanes(ByteView accessUnit);
+  /// False in software.
+  [[nodiscard]] bool byHardware() const;
 
  private:
   void feed(ByteView accessUnit);

@@ -231,7 +231,12 @@ void Client::openGraphics() {
     events.send = [this](Bytes message) { dynamic_.sendOn(kGraphicsChannel, message); };
     events.resized = [this](Size size, std::vector<Rect> monitors) { pictureHas(size, std::move(monitors)); };
     events.damaged = [this](const Region& damage) { shown(damage); };
-    graphics_ = std::make_unique<Graphics>(picture_, std::move(events), options_.codecs.video);
+    events.decodesItself = [this] { tellSoftware(); };
+    const CodecOffer& c = options_.codecs;
+    const auto video = !c.video     ? Graphics::Video::None
+                       : c.hardware ? Graphics::Video::Hardware
+                                    : Graphics::Video::Software;
+    graphics_ = std::make_unique<Graphics>(picture_, std::move(events), video);
     graphics_->opened();
   };
   channel.message = [this](ByteView message) {
@@ -243,6 +248,12 @@ void Client::openGraphics() {
     graphics_.reset();
   };
   dynamic_.listen(kGraphicsChannel, std::move(channel));
+}
+
+/// Once a session: surfaces come and go.
+void Client::tellSoftware() {
+  if (std::exchange(toldSoftware_, true)) return;
+  events_.told("This computer's graphics processor does not decode H.264 (VA-API); the processor does.");
 }
 
 // Sound comes over whichever of its channels the service opens.

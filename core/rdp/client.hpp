@@ -38,6 +38,7 @@ namespace kw::rdp {
 struct CodecOffer {
   bool pipeline = true;                    ///< the graphics pipeline, where the service has it
   bool video = true;                       ///< H.264 in it
+  bool hardware = false;                   ///< decoded by the graphics processor where it can
   bool remoteFx = false, nsCodec = false;  ///< in surface commands
   bool orders = false;                     ///< drawing orders beside bitmaps
 };
@@ -186,6 +187,7 @@ class Client {
   void shown(const Region& damage);
   void openDisplayControl();
   void openGraphics();
+  void tellSoftware();
   void openSound();
   void sendLayout();
   void monitorLayout(ByteView body);
@@ -222,7 +224,8 @@ class Client {
   PictureUpdates updates_;
   Orders orders_;
   SurfaceCommands surfaces_;
-  std::unique_ptr<Graphics> graphics_;  ///< while its channel is open
+  std::unique_ptr<Graphics> graphics_;
+  bool toldSoftware_ = false;  ///< while its channel is open
   std::unique_ptr<SoundReader> sound_;
   std::map<std::string, std::uint64_t> formsBefore_;  ///< of pipelines that are closed
   std::map<unsigned, Cursor> cursors_;

@@ -54,7 +54,7 @@ Bytes writeGraphics(unsigned command, ByteView body) {
   return out.take();
 }
 
-Graphics::Graphics(std::shared_ptr<Framebuffer> picture, Events events, bool video)
+Graphics::Graphics(std::shared_ptr<Framebuffer> picture, Events events, Video video)
     : picture_(std::move(picture)), events_(std::move(events)), video_(video) {}
 
 /// 2.2.2.18
@@ -62,8 +62,9 @@ void Graphics::opened() {
   struct Offer {
     std::uint32_t version, flags;
   };
-  const std::uint32_t avc = video_ ? 0 : kAvcDisabled;
-  const Offer offers[] = {{kVersion8, 0},     {kVersion81, video_ ? kAvc420 : 0},
+  const bool video = video_ != Video::None;
+  const std::uint32_t avc = video ? 0 : kAvcDisabled;
+  const Offer offers[] = {{kVersion8, 0},     {kVersion81, video ? kAvc420 : 0},
                           {kVersion10, avc},  {kVersion102, avc},
                           {kVersion103, avc}, {kVersion104, avc},
                           {kVersion105, avc}, {kVersion106, avc}};
@@ -181,7 +182,9 @@ void Graphics::mapSurface(LittleReader& in, bool scaled) {
 }
 
 AvcDecoder& Graphics::avcOf(Surface& s) {
-  if (!s.avc) s.avc = std::make_unique<AvcDecoder>();
+  if (s.avc) return *s.avc;
+  s.avc = std::make_unique<AvcDecoder>(video_ == Video::Hardware);
+  if (video_ == Video::Hardware && !s.avc->byHardware()) events_.decodesItself();
   return *s.avc;
 }
 

@@ -40,10 +40,12 @@ class Graphics {
     std::function<void(Bytes)> send;  ///< a message for the channel
     /// The picture has this size now, and these monitors (none: one).
     std::function<void(Size, std::vector<Rect>)> resized;
-    std::function<void(const Region&)> damaged;  ///< a frame is shown
+    std::function<void(const Region&)> damaged;   ///< a frame is shown
+    std::function<void()> decodesItself = [] {};  ///< in software, although hardware was wished
   };
-  /// Without `video` H.264 is not offered.
-  Graphics(std::shared_ptr<Framebuffer> picture, Events events, bool video = true);
+  enum class Video { None, Software, Hardware };
+  /// Without video H.264 is not offered.
+  Graphics(std::shared_ptr<Framebuffer> picture, Events events, Video video = Video::Software);
 
   /// The channel is open: tells what we can.
   void opened();
@@ -89,7 +91,7 @@ class Graphics {
 
   std::shared_ptr<Framebuffer> picture_;
   Events events_;
-  bool video_;
+  Video video_;
   ZgfxReader bulk_;
   std::map<unsigned, Surface> surfaces_;
   std::map<unsigned, Kept> kept_;

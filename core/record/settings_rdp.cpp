@@ -101,6 +101,16 @@ std::vector<Setting> declareRdpSettings() {
                    {"orders", "Drawing orders, for slow lines"},
                    {"bitmaps", "Bitmaps only"}},
        .protocols = {"rdp"}},
+      {.key = "rdp.decoder",
+       .section = "Remote desktop",
+       .type = T::Choice,
+       .standard = "software",
+       .label = "H.264 is decoded",
+       .help = "The graphics processor needs a driver for VA-API on this computer; where it cannot, the "
+               "processor "
+               "does and says so.",
+       .choices = {{"software", "By the processor"}, {"hardware", "By the graphics processor"}},
+       .protocols = {"rdp"}},
       {.key = "rdp.compress",
        .section = "Remote desktop",
        .type = T::Choice,

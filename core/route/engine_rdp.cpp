@@ -70,6 +70,7 @@ std::shared_ptr<Session> make(Opening o) {
   c.keyboardLayout = rdp::layoutNumber(o.setting("rdp.layout"));
   c.performanceFlags = rdp::performanceFlags(o.setting("rdp.effects"));
   c.codecs = codecsFor(o.setting("rdp.codec"));
+  c.codecs.hardware = o.setting("rdp.decoder") == "hardware";
   c.packing = packingFor(o.setting("rdp.compress"));
   c.sound = isOn(o.setting, "sound.play");
   c.soundThere = o.setting("sound.play") == "there";

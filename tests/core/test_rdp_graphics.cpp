@@ -76,6 +76,9 @@ Framebuffer striped(Size size) {
 
 /// A pipeline that is fed by hand.
 struct Fed {
+  explicit Fed(Graphics::Video wished = Graphics::Video::Software) : video(wished) {}
+  Graphics::Video video;
+  int inSoftware = 0;  ///< told, although hardware was wished
   std::shared_ptr<Framebuffer> picture = std::make_shared<Framebuffer>(Size{320, 200});
   std::vector<Bytes> sent;
   std::vector<Rect> monitors;
@@ -83,7 +86,8 @@ struct Fed {
   Graphics graphics{picture,
                     {[this](Bytes m) { sent.push_back(std::move(m)); },
                      [this](Size, std::vector<Rect> m) { monitors = std::move(m); },
-                     [this](const Region& r) { damage.add(r); }}};
+                     [this](const Region& r) { damage.add(r); }, [this] { ++inSoftware; }},
+                    video};
   void say(unsigned command, const LittleWriter& body) {
     graphics.take(compressZgfx(writeGraphics(command, body.view())));
   }
@@ -312,6 +316,32 @@ TEST_CASE("Pipeline: H.264 in 4:2:0 shows what was encoded", "[rdp][graphics][h2
   fed.say(graphics::kWireToSurface1, wire.u32(static_cast<std::uint32_t>(unit.size())).bytes(unit));
   fed.endFrame(1);
   CHECK(largestDifference(fed.picture->cropped({0, 0, size.width, size.height}), source) <= 8);
+}
+
+TEST_CASE("Pipeline: H.264 by the graphics processor, or in software where it cannot, which is said once",
+          "[rdp][graphics][h264]") {
+  const Size size{96, 64};
+  const Framebuffer source = smooth(size);
+  H264Maker maker(size);
+  const Bytes unit = withRect(size, maker.encode(mainFrame(planesOf(source))));
+  Fed fed(Graphics::Video::Hardware);
+  fed.surface(1, size, {0, 0});
+  LittleWriter wire;
+  wire.u16(1).u16(graphics::kAvc420).u8(0x20);
+  put(wire, {0, 0, size.width, size.height});
+  fed.say(graphics::kWireToSurface1, wire.u32(static_cast<std::uint32_t>(unit.size())).bytes(unit));
+  fed.endFrame(1);
+  CHECK(largestDifference(fed.picture->cropped({0, 0, size.width, size.height}), source) <= 8);
+  CHECK(fed.inSoftware == (H264Decoder(true).byHardware() ? 0 : 1));
+  CHECK_FALSE(H264Decoder().byHardware());
+}
+
+TEST_CASE("H.264: colours in pairs become two planes, whatever the rows' distance", "[codec][h264]") {
+  const Bytes pairs{1, 2, 3, 4, 5, 6, 99, 99, 7, 8, 9, 10, 11, 12, 99, 99};
+  Bytes first, second;
+  splitColours(pairs.data(), 8, 3, 2, first, second);
+  CHECK(first == Bytes{1, 3, 5, 7, 9, 11});
+  CHECK(second == Bytes{2, 4, 6, 8, 10, 12});
 }
 
 TEST_CASE("Pipeline: H.264 gives the same pixels in whole rows and in strips", "[rdp][graphics][h264]") {

@@ -80,7 +80,8 @@ DesktopService::DesktopService(Mode mode, Size monitor) : port_(freeTcpPort()) {
 DesktopService::~DesktopService() {
   for (const pid_t helper : helpers_) kill(helper, SIGKILL), ended(helper);
   if (forwarder_ > 0) kill(forwarder_, SIGKILL), ended(forwarder_);
-  // Its first process ends with it, and everything inside with that.
+  // With the first process of a namespace everything in it ends.
+  if (first_ > 0) kill(first_, SIGKILL);
   if (namespaces_ > 0) kill(namespaces_, SIGKILL), ended(namespaces_);
   if (first_ > 0)
     waitFor(std::chrono::seconds(10),

@@ -14,6 +14,8 @@ enum class FullColour { First, Second };  ///< AVC444 and AVC444v2
 /// The decoder of one surface.
 class AvcDecoder {
  public:
+  explicit AvcDecoder(bool hardware = false) : decoder_(hardware) {}
+  [[nodiscard]] bool byHardware() const { return decoder_.byHardware(); }
   /// Draws with the corner at `at`; gives what it touched. Throws Error{ProtocolBroken}.
   Region decode420(ByteView stream, Framebuffer& picture, Point at);
   Region decode444(ByteView stream, FullColour arrangement, Framebuffer& picture, Point at);
