@@ -58,6 +58,26 @@ KW_AVX2 void sumRows(std::uint16_t* sum, std::span<const Byte* const> rows, cons
   }
 }
 
+/// Weights of pair `i` of two columns beside each other, each four times.
+template <int Pairs>
+KW_AVX2 inline __m256i weightsOf(const std::uint16_t* weights, int pairs, int i) {
+  if constexpr (Pairs == 1) {
+    const __m128i two = _mm_loadl_epi64(reinterpret_cast<const __m128i*>(weights));
+    return _mm256_permutevar8x32_epi32(_mm256_castsi128_si256(two),
+                                       _mm256_setr_epi32(0, 0, 0, 0, 1, 1, 1, 1));
+  } else if constexpr (Pairs == 2) {
+    const __m128i four = _mm_loadu_si128(reinterpret_cast<const __m128i*>(weights));
+    return _mm256_permutevar8x32_epi32(
+        _mm256_castsi128_si256(four),
+        _mm256_add_epi32(_mm256_setr_epi32(0, 0, 0, 0, 2, 2, 2, 2), _mm256_set1_epi32(i)));
+  } else {
+    std::int32_t a = 0, b = 0;
+    std::memcpy(&a, weights + std::ptrdiff_t{2} * i, sizeof a);
+    std::memcpy(&b, weights + std::ptrdiff_t{2} * (pairs + i), sizeof b);
+    return _mm256_inserti128_si256(_mm256_castsi128_si256(_mm_set1_epi32(a)), _mm_set1_epi32(b), 1);
+  }
+}
+
 /// The four channels of two columns, 32 bits each.
 template <int Pairs>
 KW_AVX2 inline __m256i sumOfTwoColumns(const ScaleColumns& c, const std::uint16_t* row, std::size_t x) {
@@ -65,19 +85,15 @@ KW_AVX2 inline __m256i sumOfTwoColumns(const ScaleColumns& c, const std::uint16_
                                             2, 3, 10, 11, 4, 5, 12, 13, 6, 7, 14, 15);
   __m256i sum = _mm256_set1_epi32(1 << (kShift - 1));
   const int pairs = Pairs > 0 ? Pairs : c.pairs;
-  const auto* weights =
-      reinterpret_cast<const std::int32_t*>(c.weights.data()) + x * static_cast<std::size_t>(pairs);
-  for (int i = 0; i < pairs; ++i) {
-    const auto* left = reinterpret_cast<const __m128i*>(row + c.from[x] + std::ptrdiff_t{8} * i);
-    const auto* right = reinterpret_cast<const __m128i*>(row + c.from[x + 1] + std::ptrdiff_t{8} * i);
-    const __m256i both =
-        _mm256_inserti128_si256(_mm256_castsi128_si256(_mm_loadu_si128(left)), _mm_loadu_si128(right), 1);
-    std::int32_t a = 0, b = 0;
-    std::memcpy(&a, weights + i, sizeof a);
-    std::memcpy(&b, weights + pairs + i, sizeof b);
-    const __m256i weight =
-        _mm256_inserti128_si256(_mm256_castsi128_si256(_mm_set1_epi32(a)), _mm_set1_epi32(b), 1);
-    sum = _mm256_add_epi32(sum, _mm256_madd_epi16(_mm256_shuffle_epi8(both, together), weight));
+  const std::uint16_t* weights = c.weights.data() + x * static_cast<std::size_t>(pairs) * 2;
+  const std::uint16_t* first = row + c.from[x];
+  const std::uint16_t* second = row + c.from[x + 1];
+  for (int i = 0; i < pairs; ++i, first += 8, second += 8) {
+    const __m256i both = _mm256_inserti128_si256(
+        _mm256_castsi128_si256(_mm_loadu_si128(reinterpret_cast<const __m128i*>(first))),
+        _mm_loadu_si128(reinterpret_cast<const __m128i*>(second)), 1);
+    sum = _mm256_add_epi32(
+        sum, _mm256_madd_epi16(_mm256_shuffle_epi8(both, together), weightsOf<Pairs>(weights, pairs, i)));
   }
   return _mm256_srai_epi32(sum, kShift);
 }

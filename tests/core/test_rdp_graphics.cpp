@@ -303,6 +303,19 @@ TEST_CASE("Pipeline: a hostile service gets a clear error and little memory", "[
   CHECK(made <= 2);
 }
 
+namespace {
+
+/// One picture in 4:2:0 on the first surface.
+void showVideo(Fed& fed, Size size, const Bytes& unit) {
+  LittleWriter wire;
+  wire.u16(1).u16(graphics::kAvc420).u8(0x20);
+  put(wire, {0, 0, size.width, size.height});
+  fed.say(graphics::kWireToSurface1, wire.u32(static_cast<std::uint32_t>(unit.size())).bytes(unit));
+  fed.endFrame(1);
+}
+
+}  // namespace
+
 TEST_CASE("Pipeline: H.264 in 4:2:0 shows what was encoded", "[rdp][graphics][h264]") {
   const Size size{96, 64};
   const Framebuffer source = smooth(size);
@@ -310,11 +323,7 @@ TEST_CASE("Pipeline: H.264 in 4:2:0 shows what was encoded", "[rdp][graphics][h2
   Fed fed;
   fed.surface(1, size, {0, 0});
   const Bytes unit = withRect(size, maker.encode(mainFrame(planesOf(source))));
-  LittleWriter wire;
-  wire.u16(1).u16(graphics::kAvc420).u8(0x20);
-  put(wire, {0, 0, size.width, size.height});
-  fed.say(graphics::kWireToSurface1, wire.u32(static_cast<std::uint32_t>(unit.size())).bytes(unit));
-  fed.endFrame(1);
+  showVideo(fed, size, unit);
   CHECK(largestDifference(fed.picture->cropped({0, 0, size.width, size.height}), source) <= 8);
 }
 
@@ -326,11 +335,7 @@ TEST_CASE("Pipeline: H.264 by the graphics processor, or in software where it ca
   const Bytes unit = withRect(size, maker.encode(mainFrame(planesOf(source))));
   Fed fed(Graphics::Video::Hardware);
   fed.surface(1, size, {0, 0});
-  LittleWriter wire;
-  wire.u16(1).u16(graphics::kAvc420).u8(0x20);
-  put(wire, {0, 0, size.width, size.height});
-  fed.say(graphics::kWireToSurface1, wire.u32(static_cast<std::uint32_t>(unit.size())).bytes(unit));
-  fed.endFrame(1);
+  showVideo(fed, size, unit);
   CHECK(largestDifference(fed.picture->cropped({0, 0, size.width, size.height}), source) <= 8);
   CHECK(fed.inSoftware == (H264Decoder(true).byHardware() ? 0 : 1));
   CHECK_FALSE(H264Decoder().byHardware());
