@@ -69,8 +69,9 @@ std::optional<std::pair<int, int>> measureFrom(const std::string& text) {
 std::string notThere(const std::string& section) {
   static const std::map<std::string, std::string> sentences{
       {kScreenSection,
-       "Scale, effects, keyboard layout and a program instead of the desktop are for remote desktops (RDP). "
-       "H.264 pictures are decoded in software; there is no choice of a decoder."},
+       "Scale, effects, keyboard layout, a program instead of the desktop and what decodes H.264 are for "
+       "remote "
+       "desktops (RDP)."},
       {kDevicesSection,
        "Folders, printers, smart cards, USB devices, serial ports, microphone and camera of this desk are "
        "not "

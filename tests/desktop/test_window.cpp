@@ -298,7 +298,7 @@ TEST_CASE("What a way in cannot do is said on its page", "[window]") {
     return std::any_of(labels.begin(), labels.end(),
                        [&](QLabel* l) { return l->isVisible() && l->text().contains(words); });
   };
-  CHECK(said("no choice of a decoder"));
+  CHECK(said("what decodes H.264"));
   CHECK(said("Not for this way in: Screens, Place of further screens, Which monitors"));
   Machine scan;
   scan.name = "herbarium-scan";
