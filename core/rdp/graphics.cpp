@@ -1,5 +1,7 @@
 #include "rdp/graphics.hpp"
 
+#include <utility>
+
 #include "picture/scale.hpp"
 #include "rdp/bitmap_codec.hpp"
 #include "rdp/constants.hpp"

@@ -108,23 +108,22 @@ void NineGrids::streamFirst(LittleReader& in) {
   if (bits != 32 || type != kOfNineGrids || size.empty() || size.area() > kMostArea ||
       length > static_cast<std::size_t>(size.area()) * 5 + 16)
     protocolBroken(kWhat, "a picture out of range");
-  coming_ = Stream{size, flags, length, {}};
-  append(flags, in);
+  append(coming_.emplace(Stream{size, flags, length, {}}), flags, in);
 }
 
 void NineGrids::streamNext(LittleReader& in) {
   const unsigned flags = in.u8(), type = in.u16();
   if (!coming_ || type != kOfNineGrids) protocolBroken(kWhat, "goes on with a picture that was not begun");
-  append(flags, in);
+  append(*coming_, flags, in);
 }
 
-void NineGrids::append(unsigned flags, LittleReader& in) {
+void NineGrids::append(Stream& stream, unsigned flags, LittleReader& in) {
   const ByteView block = in.bytes(in.u16());
-  if (block.size() > coming_->length - coming_->data.size())
+  if (block.size() > stream.length - stream.data.size())
     protocolBroken(kWhat, "a picture longer than it was said to be");
-  coming_->data.insert(coming_->data.end(), block.begin(), block.end());
+  stream.data.insert(stream.data.end(), block.begin(), block.end());
   if ((flags & kEnd) == 0) return;
-  come_ = opened(coming_->size, (coming_->flags & kCompressed) != 0, coming_->data);
+  come_ = opened(stream.size, (stream.flags & kCompressed) != 0, stream.data);
   coming_.reset();
   join();
 }

@@ -44,7 +44,7 @@ class NineGrids {
     std::size_t length = 0;
     Bytes data;
   };
-  void append(unsigned flags, LittleReader& in);
+  void append(Stream& stream, unsigned flags, LittleReader& in);
   void join();
 
   std::map<unsigned, NineGrid> kept_;

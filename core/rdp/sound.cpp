@@ -1,6 +1,7 @@
 #include "rdp/sound.hpp"
 
 #include <algorithm>
+#include <utility>
 
 #include "base/error.hpp"
 
@@ -72,8 +73,10 @@ Bytes aacConfiguration(const SampleForm& s) {
 }
 
 PackedSound packedSoundOf(const SoundForm& f) {
-  PackedSoundForm form{packingOf(f.tag).value(),  f.samples.channels, f.samples.rate,
-                       static_cast<int>(f.block), f.samples.bits,     {}};
+  const auto packing = packingOf(f.tag);
+  if (!packing) protocolBroken(kWhat, "in a form that was not agreed");
+  const auto block = static_cast<int>(f.block);
+  PackedSoundForm form{*packing, f.samples.channels, f.samples.rate, block, f.samples.bits, {}};
   if (form.packing == SoundPacking::Aac) {
     // HEAACWAVEINFO: twelve bytes, of which the first two say how frames are wrapped, then the configuration.
     constexpr std::size_t kInfo = 12;

@@ -1,5 +1,7 @@
 #include "spice/playback.hpp"
 
+#include <utility>
+
 #include "spice/constants.hpp"
 
 namespace kw::spice {
