@@ -1,6 +1,8 @@
 // Sound in each packing: a tone goes in, and the same tone is heard, over RDP, SPICE and by itself.
 #include "codec/packed_sound.hpp"
 #include "rdp/sound.hpp"
+#include "spice/constants.hpp"
+#include "spice/playback.hpp"
 #include "tests/core/spice_bench.hpp"
 #include "tests/tone_maker.hpp"
 
@@ -148,4 +150,13 @@ TEST_CASE("SPICE: packed sound is opened, switched to while it plays, too", "[sp
     const Bytes& heard = bench.seen.samples;
     return heard.size() >= 4 && std::equal(last.begin(), last.end(), heard.end() - 4);
   }));
+}
+
+TEST_CASE("SPICE: Opus is offered where packed pictures are, and no other packing is taken",
+          "[spice][sound]") {
+  CHECK(spice::Playback::capabilities(true) == 1U << 3);
+  CHECK(spice::Playback::capabilities(false) == 0);
+  spice::Playback playback({[](int, int) {}, [](ByteView) {}, [] {}}, true);
+  LittleWriter celt;
+  CHECK_THROWS_AS(playback.take(spice::msg::kPlaybackMode, celt.u32(0).u16(2).view()), Error);
 }

@@ -327,7 +327,7 @@ TEST_CASE("Pipeline: H.264 in 4:2:0 shows what was encoded", "[rdp][graphics][h2
   CHECK(largestDifference(fed.picture->cropped({0, 0, size.width, size.height}), source) <= 8);
 }
 
-TEST_CASE("Pipeline: H.264 by the graphics processor, or in software where it cannot, which is said once",
+TEST_CASE("Pipeline: H.264 by the graphics processor, or in software where it cannot, which is said",
           "[rdp][graphics][h264]") {
   const Size size{96, 64};
   const Framebuffer source = smooth(size);

@@ -1,5 +1,6 @@
 // Pictures whose corners keep their size, byte by byte as the specification has them.
 #include "rdp/orders.hpp"
+#include "rdp/share.hpp"
 #include "tests/support.hpp"
 
 using namespace kw;
@@ -74,6 +75,19 @@ void keepOne(NineGridPage& page, unsigned flags, unsigned alpha = 255, Pixel see
 Pixel plain(int x, int y) { return sourceAt(x, y) & 0xffffff; }
 
 }  // namespace
+
+TEST_CASE("Nine-grids: they are offered with the orders, and not without", "[rdp][orders]") {
+  CHECK(orderSupport()[0x07] == 1);
+  CHECK(orderSupport()[0x09] == 1);  // many at once
+  // MS-RDPEGDI 2.2.1.2: type, length, the second revision, kilobytes, pictures.
+  const Bytes set{0x15, 0, 12, 0, 2, 0, 0, 0, 0, 0x0a, 0, 1};
+  for (const bool wanted : {true, false}) {
+    ClientAbilities abilities;
+    abilities.orders = wanted;
+    const Bytes said = writeConfirmActive(1, 2, abilities);
+    CHECK((std::search(said.begin(), said.end(), set.begin(), set.end()) != said.end()) == wanted);
+  }
+}
 
 TEST_CASE("Nine-grids: corners keep their size, edges and the middle grow", "[rdp][orders]") {
   NineGridPage page;

@@ -61,7 +61,9 @@ show() {  # colours that go over into each other, plain ones, a line of text; th
 case ${1:-} in
   begin)
     ip link set lo up
-    as_user "$2" dbus-run-session -- "$0" desktop "$2" "$3" "$4" "$5" ;;
+    # Not in place of this process: a change of account would untie it from who began it, and it would outlive him.
+    as_user "$2" dbus-run-session -- "$0" desktop "$2" "$3" "$4" "$5" &
+    wait ;;
   desktop) shift; desktop "$@" ;;
   show) show ;;
   inside)
