@@ -98,6 +98,25 @@ TEST_CASE("Packed sound: an AAC configuration may come with the form or be left 
   CHECK(listener.begun.back() == rdp::SampleForm{1, 32000, 16});
 }
 
+TEST_CASE("Packed sound: a service changes from one packing to another and back", "[rdp][sound]") {
+  SoundVisitor visitor;
+  std::vector<PackedTone> tones;
+  std::vector<rdp::SoundForm> forms;
+  for (const PackingCase& c : {kCases[0], kCases[1]}) {
+    tones.push_back(packTone(c.codec, c.channels, c.rate, 0.5));
+    forms.push_back(formOf(c, tones.back()));
+  }
+  visitor.reader.take(rdp::writeSoundFormats(forms));
+  for (const unsigned format : {0U, 1U, 0U}) {
+    visitor.heard.clear();
+    for (const Bytes& packet : tones[format].packets) visitor.reader.take(rdp::writeWave2(format, 1, packet));
+    const PackingCase& c = kCases[format];
+    CHECK(visitor.begun.back() == rdp::SampleForm{c.channels, c.rate, 16});
+    CHECK(toneShare(visitor.heard, c.channels, 0, c.rate) > 0.98);
+  }
+  CHECK(visitor.begun.size() == 3);
+}
+
 TEST_CASE("Packed sound: noise is silence or a click, never an error or a flood", "[rdp][sound]") {
   std::mt19937 dice(4);
   for (const PackingCase& c : kCases) {
