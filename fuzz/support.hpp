@@ -1,6 +1,8 @@
 // What every target shares: a client that answers every question, and pictures small enough to fuzz quickly.
 #pragma once
 #include <cstdlib>
+#include <sstream>
+#include <vector>
 
 #include "base/runtime.hpp"
 #include "rfb/client.hpp"
@@ -9,11 +11,18 @@
 
 namespace kw::fuzz {
 
-/// Which of its parts a target runs: the input's first byte says it, or KETTLE_FUZZ_PART for a run of one part
-/// alone.
+/// Which of its parts a target runs: the input's first byte says it, of all of them or, for a run of some
+/// alone, of those that KETTLE_FUZZ_PARTS names ("16" or "0,3,7").
 inline unsigned part(std::uint8_t first, unsigned parts) {
-  static const char* only = std::getenv("KETTLE_FUZZ_PART");
-  return (only != nullptr ? static_cast<unsigned>(std::atoi(only)) : first) % parts;
+  static const std::vector<unsigned> only = [] {
+    const char* named = std::getenv("KETTLE_FUZZ_PARTS");
+    std::istringstream list(named != nullptr ? named : "");
+    std::vector<unsigned> numbers;
+    for (std::string number; std::getline(list, number, ',');)
+      numbers.push_back(static_cast<unsigned>(std::atoi(number.c_str())));
+    return numbers;
+  }();
+  return (only.empty() ? first : only[first % only.size()]) % parts;
 }
 
 struct Events : rfb::ClientEvents {
