@@ -1,6 +1,8 @@
 #include "picture/scale.hpp"
 
+#include <array>
 #include <cmath>
+#include <utility>
 
 #include "picture/scale_kernels.hpp"
 
@@ -48,11 +50,33 @@ Scaler::Axis Scaler::makeAxis(int source, int target, int weightBits) {
   return axis;
 }
 
+/// The middle of each target pixel lies between the middles of two of the source.
+Scaler::Between Scaler::makeBetween(int source, int target, int whole, int most) {
+  Between between;
+  for (int t = 0; t < target; ++t) {
+    const double at = std::clamp((t + 0.5) * source / target - 0.5, 0.0, source - 1.0);
+    const int first = std::min(static_cast<int>(at), source - 2);
+    between.first.push_back(static_cast<std::uint32_t>(first));
+    const int share = static_cast<int>(std::lround((at - first) * whole));
+    between.share.push_back(static_cast<std::uint16_t>(std::min(share, most)));
+  }
+  return between;
+}
+
 Scaler::Scaler(Rect source, Size target)
     : source_(source),
       target_(target),
-      across_(makeAxis(source.width, target.width, kAcrossBits)),
-      down_(makeAxis(source.height, target.height, kDownBits)) {}
+      grows_(source.width >= 2 && source.height >= 2 && target.width >= source.width &&
+             target.height >= source.height) {
+  if (grows_) {
+    columns_ = makeBetween(source.width, target.width, kGrowAcross, kGrowAcross);
+    for (std::uint16_t& s : columns_.share) s = static_cast<std::uint16_t>((kGrowAcross - s) | s << 8);
+    rows_ = makeBetween(source.height, target.height, 1 << kGrowDownBits, (1 << kGrowDownBits) - 1);
+  } else {
+    across_ = makeAxis(source.width, target.width, kAcrossBits);
+    down_ = makeAxis(source.height, target.height, kDownBits);
+  }
+}
 
 Rect Scaler::targetOf(const Rect& damage) const {
   const Rect d = damage.intersected(source_);
@@ -75,7 +99,36 @@ Rect Scaler::targetOf(const Rect& damage) const {
 void Scaler::scale(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const {
   if (part.empty()) return;
   const bool half = source_.width == 2 * target_.width && source_.height == 2 * target_.height;
-  half ? halve(picture, part, out, stride) : blend(picture, part, out, stride);
+  if (grows_)
+    grow(picture, part, out, stride);
+  else
+    half ? halve(picture, part, out, stride) : blend(picture, part, out, stride);
+}
+
+/// Across first: a row of the source serves several rows of the target.
+void Scaler::grow(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const {
+  const ScaleKernels& kernels = scaleKernels();
+  const auto x = static_cast<std::size_t>(part.x), count = static_cast<std::size_t>(part.width);
+  struct Wide {
+    std::ptrdiff_t row = -1;
+    std::vector<std::uint16_t> channels;
+  };
+  std::array<Wide, 2> made;
+  const auto wide = [&](std::ptrdiff_t row) {
+    Wide& it = made[static_cast<std::size_t>(row) % 2];
+    if (std::exchange(it.row, row) != row) {
+      it.channels.resize(count * 4);
+      kernels.growRow(picture.row(source_.y + static_cast<int>(row)) + source_.x, &columns_.first[x],
+                      &columns_.share[x], it.channels.data(), count);
+    }
+    return it.channels.data();
+  };
+  for (int y = part.y; y < part.bottom(); ++y) {
+    const auto first = static_cast<std::ptrdiff_t>(rows_.first[static_cast<std::size_t>(y)]);
+    kernels.mixRows(wide(first), wide(first + 1),
+                    static_cast<std::int16_t>(rows_.share[static_cast<std::size_t>(y)]),
+                    out + static_cast<std::size_t>(y) * stride + part.x, count);
+  }
 }
 
 /// What the filter comes to when every target pixel is four of the source.

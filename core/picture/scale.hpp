@@ -28,12 +28,22 @@ class Scaler {
     std::vector<std::uint16_t> weights;  ///< each target's weights sum to a power of two
   };
   static Axis makeAxis(int source, int target, int weightBits);
+  /// Columns or rows between two of the source: the first of both, and what of the second.
+  struct Between {
+    std::vector<std::uint32_t> first;
+    std::vector<std::uint16_t> share;
+  };
+  /// `whole` is all of the second, `most` the most that is said.
+  static Between makeBetween(int source, int target, int whole, int most);
+  void grow(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const;
   void halve(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const;
   void blend(const Framebuffer& picture, const Rect& part, Pixel* out, std::size_t stride) const;
 
   Rect source_;
   Size target_;
-  Axis across_, down_;
+  bool grows_;              ///< in neither direction smaller, and two pixels at least to go between
+  Axis across_, down_;      ///< unless it grows
+  Between columns_, rows_;  ///< when it grows
 };
 
 /// Every pixel becomes factor x factor pixels. `out` is where part.x,part.y of `area` scaled goes.

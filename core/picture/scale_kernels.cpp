@@ -119,10 +119,40 @@ KW_VECTOR void halveRow(const Pixel* above, const Pixel* below, Pixel* out, std:
   }
 }
 
+void growRow(const Pixel* row, const std::uint32_t* from, const std::uint16_t* shares, std::uint16_t* out,
+             std::size_t count) {
+  for (std::size_t x = 0; x < count; ++x, out += 4) {
+    const Pixel a = row[from[x]], b = row[from[x] + 1];
+    const unsigned ofA = shares[x] & 0xff, ofB = shares[x] >> 8;
+    for (unsigned c = 0; c < 4; ++c)
+      out[c] = static_cast<std::uint16_t>((a >> 8 * c & 0xff) * ofA + (b >> 8 * c & 0xff) * ofB);
+  }
+}
+
+/// The channels of both are at most 128 * 255, so that their difference fits 16 bits.
+KW_VECTOR void mixChannels(const std::uint16_t* above, const std::uint16_t* below, std::int16_t share,
+                           Byte* out, std::size_t channels) {
+  constexpr int kHalf = 1 << (kGrowDownBits - 1);
+  for (std::size_t i = 0; i < channels; ++i) {
+    const int mixed = above[i] + (((below[i] - above[i]) * share + kHalf) >> kGrowDownBits);
+    out[i] = static_cast<Byte>((mixed + kGrowAcross / 2) / kGrowAcross);
+  }
+}
+
+KW_VECTOR void makeOpaque(Pixel* pixels, std::size_t count) {
+  for (std::size_t i = 0; i < count; ++i) pixels[i] |= kOpaque;
+}
+
+void mixRows(const std::uint16_t* above, const std::uint16_t* below, std::int16_t share, Pixel* out,
+             std::size_t count) {
+  mixChannels(above, below, share, reinterpret_cast<Byte*>(out), count * 4);
+  makeOpaque(out, count);
+}
+
 }  // namespace
 
 const ScaleKernels& plainScaleKernels() {
-  static constexpr ScaleKernels kernels{sumRows, blendColumns, halveRow};
+  static constexpr ScaleKernels kernels{sumRows, blendColumns, halveRow, growRow, mixRows};
   return kernels;
 }
 

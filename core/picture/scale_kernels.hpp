@@ -19,6 +19,9 @@ struct ScaleColumns {
   int pairs = 1;
 };
 
+/// What of a pixel beyond the first a column or row between two has: of a column 128ths, of a row 32768ths.
+constexpr int kGrowAcross = 128, kGrowDownBits = 15;
+
 struct ScaleKernels {
   /// sum[i] of `channels` becomes the rows' channels times their weights, which sum to 128.
   void (*sumRows)(std::uint16_t* sum, std::span<const Byte* const> rows, const std::uint16_t* weights,
@@ -27,6 +30,13 @@ struct ScaleKernels {
   void (*blendColumns)(const ScaleColumns& columns, const std::uint16_t* row, Pixel* out);
   /// Every two by two pixels of both rows become one of `count`, rounded to the next.
   void (*halveRow)(const Pixel* above, const Pixel* below, Pixel* out, std::size_t count);
+  /// `count` columns, each between the pixel at from[i] and the next: 128 times the channels. The low byte of
+  /// shares[i] is the first pixel's, the high byte the second's; they sum to 128.
+  void (*growRow)(const Pixel* row, const std::uint32_t* from, const std::uint16_t* shares,
+                  std::uint16_t* out, std::size_t count);
+  /// A row of `count` pixels between two that growRow made; `share` is the lower one's.
+  void (*mixRows)(const std::uint16_t* above, const std::uint16_t* below, std::int16_t share, Pixel* out,
+                  std::size_t count);
 };
 
 const ScaleKernels& plainScaleKernels();

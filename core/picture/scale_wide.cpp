@@ -147,10 +147,59 @@ KW_AVX2 void halveRow(const Pixel* above, const Pixel* below, Pixel* out, std::s
   }
 }
 
+KW_AVX2 inline __m128i pairAt(const Pixel* at) {
+  return _mm_loadl_epi64(reinterpret_cast<const __m128i*>(at));
+}
+
+KW_AVX2 void growRow(const Pixel* row, const std::uint32_t* from, const std::uint16_t* shares,
+                     std::uint16_t* out, std::size_t count) {
+  if (count < 4) return plainScaleKernels().growRow(row, from, shares, out, count);
+  const __m256i together =
+      _mm256_broadcastsi128_si256(_mm_setr_epi8(0, 4, 1, 5, 2, 6, 3, 7, 8, 12, 9, 13, 10, 14, 11, 15));
+  const __m256i each = _mm256_setr_epi8(0, 1, 0, 1, 0, 1, 0, 1, 2, 3, 2, 3, 2, 3, 2, 3,  //
+                                        4, 5, 4, 5, 4, 5, 4, 5, 6, 7, 6, 7, 6, 7, 6, 7);
+  // A share of 128 does not fit a signed byte; so the shares are the unsigned side, and the channels are
+  // lowered by 128 for the signed one, which takes 128 * 128 from each sum.
+  const __m256i lower = _mm256_set1_epi8(-128), lost = _mm256_set1_epi16(128 * kGrowAcross);
+  // The last step may go over columns that are done already.
+  for (std::size_t at = 0; at < count; at += 4) {
+    const std::size_t x = std::min(at, count - 4);
+    const __m128i one = _mm_unpacklo_epi64(pairAt(row + from[x]), pairAt(row + from[x + 1]));
+    const __m128i other = _mm_unpacklo_epi64(pairAt(row + from[x + 2]), pairAt(row + from[x + 3]));
+    const __m256i pairs = _mm256_inserti128_si256(_mm256_castsi128_si256(one), other, 1);
+    const __m256i four =
+        _mm256_broadcastq_epi64(_mm_loadl_epi64(reinterpret_cast<const __m128i*>(shares + x)));
+    const __m256i sums = _mm256_maddubs_epi16(_mm256_shuffle_epi8(four, each),
+                                              _mm256_xor_si256(_mm256_shuffle_epi8(pairs, together), lower));
+    _mm256_storeu_si256(reinterpret_cast<__m256i*>(out + 4 * x), _mm256_add_epi16(sums, lost));
+  }
+}
+
+/// Sixteen channels, of eight bits each.
+KW_AVX2 inline __m256i between(const std::uint16_t* above, const std::uint16_t* below, __m256i share) {
+  const __m256i a = _mm256_loadu_si256(reinterpret_cast<const __m256i*>(above));
+  const __m256i b = _mm256_loadu_si256(reinterpret_cast<const __m256i*>(below));
+  const __m256i mixed = _mm256_add_epi16(a, _mm256_mulhrs_epi16(_mm256_sub_epi16(b, a), share));
+  return _mm256_srli_epi16(_mm256_add_epi16(mixed, _mm256_set1_epi16(kGrowAcross / 2)), 7);
+}
+
+KW_AVX2 void mixRows(const std::uint16_t* above, const std::uint16_t* below, std::int16_t share, Pixel* out,
+                     std::size_t count) {
+  if (count < 8) return plainScaleKernels().mixRows(above, below, share, out, count);
+  const __m256i opaque = _mm256_set1_epi32(static_cast<int>(kOpaque)), shares = _mm256_set1_epi16(share);
+  for (std::size_t at = 0; at < count; at += 8) {
+    const std::size_t x = std::min(at, count - 8);
+    const __m256i both = _mm256_packus_epi16(between(above + 4 * x, below + 4 * x, shares),
+                                             between(above + 4 * x + 16, below + 4 * x + 16, shares));
+    const __m256i pixels = _mm256_permute4x64_epi64(both, 0xd8);
+    _mm256_storeu_si256(reinterpret_cast<__m256i*>(out + x), _mm256_or_si256(pixels, opaque));
+  }
+}
+
 }  // namespace
 
 const ScaleKernels* wideScaleKernels() {
-  static constexpr ScaleKernels kernels{sumRows, blendColumns, halveRow};
+  static constexpr ScaleKernels kernels{sumRows, blendColumns, halveRow, growRow, mixRows};
   static const bool have = __builtin_cpu_supports("avx2") != 0;
   return have ? &kernels : nullptr;
 }

@@ -205,6 +205,68 @@ TEST_CASE("The scaler's loops give the same pixels on every machine", "[picture]
   }
 }
 
+TEST_CASE("Growing loops give the same pixels on every machine", "[picture]") {
+  const ScaleKernels& plain = plainScaleKernels();
+  const ScaleKernels* wide = wideScaleKernels();
+  if (wide == nullptr) wide = &scaleKernels();  // a machine that has but the plain ones
+  std::mt19937 dice(27);
+  for (int round = 0; round < 300; ++round) {
+    const std::size_t source = 2 + dice() % 40, count = 1 + dice() % 70;
+    std::vector<std::vector<Pixel>> rows(2, std::vector<Pixel>(source));
+    for (auto& row : rows)
+      for (Pixel& p : row) p = dice() % 5 == 0 ? 0xffffffff : static_cast<Pixel>(dice());
+    std::vector<std::uint32_t> from(count);
+    std::vector<std::uint16_t> shares(count);
+    for (std::size_t x = 0; x < count; ++x) {
+      from[x] = static_cast<std::uint32_t>(dice() % (source - 1));
+      const unsigned second = dice() % 4 == 0 ? kGrowAcross : dice() % kGrowAcross;
+      shares[x] = static_cast<std::uint16_t>((kGrowAcross - second) | second << 8);
+    }
+    const auto share = static_cast<std::int16_t>(dice() % (1 << kGrowDownBits));
+    const auto made = [&](const ScaleKernels& kernels) {
+      std::vector<std::uint16_t> above(count * 4), below = above;
+      kernels.growRow(rows[0].data(), from.data(), shares.data(), above.data(), count);
+      kernels.growRow(rows[1].data(), from.data(), shares.data(), below.data(), count);
+      std::vector<Pixel> out(count);
+      kernels.mixRows(above.data(), below.data(), share, out.data(), count);
+      return std::tuple(above, below, out);
+    };
+    REQUIRE(made(plain) == made(*wide));
+  }
+}
+
+TEST_CASE("A grown picture lies between its pixels", "[picture]") {
+  const Size target{GENERATE(46, 61, 92, 151), GENERATE(22, 23, 66)};
+  const Framebuffer picture = test::colourfulPicture({46, 22});
+  std::vector<Pixel> out(static_cast<std::size_t>(target.area()));
+  const auto stride = static_cast<std::size_t>(target.width);
+  Scaler(picture.rect(), target).scale(picture, {0, 0, target.width, target.height}, out.data(), stride);
+  struct Place {
+    int first;
+    double share;
+  };
+  const auto placeOf = [](int t, int from, int to) {
+    const double at = std::clamp((t + 0.5) * from / to - 0.5, 0.0, from - 1.0);
+    const int first = std::min(static_cast<int>(at), from - 2);
+    return Place{first, at - first};
+  };
+  for (int y = 0; y < target.height; ++y)
+    for (int x = 0; x < target.width; ++x) {
+      const Place across = placeOf(x, 46, target.width), down = placeOf(y, 22, target.height);
+      for (unsigned shift : {0U, 8U, 16U}) {
+        const auto of = [&](int dx, int dy) {
+          return static_cast<double>(picture.pixel(across.first + dx, down.first + dy) >> shift & 255);
+        };
+        const auto row = [&](int dy) { return of(0, dy) + (of(1, dy) - of(0, dy)) * across.share; };
+        const double exact = row(0) + (row(1) - row(0)) * down.share;
+        // Shares across are 128ths: half of one, of the largest difference, and half a step of rounding.
+        REQUIRE(std::abs(exact -
+                         (out[static_cast<std::size_t>(y) * stride + static_cast<std::size_t>(x)] >> shift &
+                          255)) < 1.5);
+      }
+    }
+}
+
 TEST_CASE("Scaling to the half is the mean of four pixels", "[picture]") {
   const Framebuffer picture = test::colourfulPicture({46, 22});
   std::vector<Pixel> out(23 * 11);
