@@ -214,8 +214,13 @@ class SpiceSession : public SessionBase, public spice::ClientEvents {
     spice::ClientOptions options = config_.options;
     options.password = password_;
     client_ = std::make_shared<spice::Client>(strand_, clock_, picture_, options, *this);
-    auto self = std::static_pointer_cast<SpiceSession>(shared_from_this());
-    spice::Client::Dial dialling = [self] { return self->dial(); };
+    // The client is the session's own, and is not to keep it.
+    const std::weak_ptr<SessionBase> mine = weak_from_this();
+    spice::Client::Dial dialling = [mine]() -> Task<StreamPtr> {
+      const auto self = std::static_pointer_cast<SpiceSession>(mine.lock());
+      if (!self) throw Error(ErrorKind::Cancelled, "ended here");
+      co_return co_await self->dial();
+    };
     const auto client = client_;
     std::optional<Error> failure;
     try {

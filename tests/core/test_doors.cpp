@@ -237,3 +237,22 @@ TEST_CASE("herbarium-scan: three screens switched on, moved and off, the last on
   CHECK(bench.person->offers[0].on);
   CHECK(bench.person->lives == 1);
 }
+
+TEST_CASE("A session that is still open when its threads end is freed with them", "[lab][rdp][spice]") {
+  const auto [scheme, machine] =
+      GENERATE(std::pair("spice://", "herbarium-scan"), std::pair("rdp://duty@", "seed-bank"));
+  LabBench bench;
+  std::weak_ptr<Session> left;
+  {
+    const auto person = std::make_shared<Person>();
+    person->password = "guest-7";
+    Runtime own;
+    const auto session = makeSession(own.strand(), parseAddress(scheme + bench.service(machine)), machine,
+                                     builtInSettings(), {}, {});
+    session->observe(person);
+    session->start();
+    REQUIRE(person->live());
+    left = session;
+  }
+  CHECK(left.expired());
+}
