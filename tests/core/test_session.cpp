@@ -138,6 +138,8 @@ TEST_CASE("A peer that takes the connection and says nothing is given up; a ques
       bench.open(clock);
       taken.push_back(co_await silent->accept());
     });
+    // The connection is there, on this side too.
+    REQUIRE(bench.watcher->reaches(SessionStage::SigningIn));
     // The figures sleep as well.
     for (int i = 0; i < 2; ++i) {
       REQUIRE(test::eventually([&] { return clock->sleepers() >= 2; }));
