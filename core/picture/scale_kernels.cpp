@@ -119,8 +119,8 @@ KW_VECTOR void halveRow(const Pixel* above, const Pixel* below, Pixel* out, std:
   }
 }
 
-void growRow(const Pixel* row, const std::uint32_t* from, const std::uint16_t* shares, std::uint16_t* out,
-             std::size_t count) {
+void growPixels(const Pixel* row, const std::uint32_t* from, const std::uint16_t* shares, std::uint16_t* out,
+                std::size_t count) {
   for (std::size_t x = 0; x < count; ++x, out += 4) {
     const Pixel a = row[from[x]], b = row[from[x] + 1];
     const unsigned ofA = shares[x] & 0xff, ofB = shares[x] >> 8;
@@ -130,24 +130,73 @@ void growRow(const Pixel* row, const std::uint32_t* from, const std::uint16_t* s
 }
 
 /// The channels of both are at most 128 * 255, so that their difference fits 16 bits.
-KW_VECTOR void mixChannels(const std::uint16_t* above, const std::uint16_t* below, std::int16_t share,
-                           Byte* out, std::size_t channels) {
+void mixPixels(const std::uint16_t* above, const std::uint16_t* below, std::int16_t share, Pixel* out,
+               std::size_t count) {
   constexpr int kHalf = 1 << (kGrowDownBits - 1);
-  for (std::size_t i = 0; i < channels; ++i) {
-    const int mixed = above[i] + (((below[i] - above[i]) * share + kHalf) >> kGrowDownBits);
-    out[i] = static_cast<Byte>((mixed + kGrowAcross / 2) / kGrowAcross);
+  for (std::size_t x = 0; x < count; ++x) {
+    Pixel pixel = kOpaque;
+    for (std::size_t c = 0; c < 4; ++c) {
+      const int a = above[4 * x + c], b = below[4 * x + c];
+      const int mixed = a + (((b - a) * share + kHalf) >> kGrowDownBits);
+      pixel |= static_cast<Pixel>((mixed + kGrowAcross / 2) / kGrowAcross) << 8 * c;
+    }
+    out[x] = pixel;
   }
 }
 
-KW_VECTOR void makeOpaque(Pixel* pixels, std::size_t count) {
-  for (std::size_t i = 0; i < count; ++i) pixels[i] |= kOpaque;
+#if defined(__SSE2__)
+
+/// The channels of two pixels beside each other, each times its share: the first pixel's four, then the
+/// second's.
+inline __m128i shared(const Pixel* pair, std::uint16_t shares) {
+  const __m128i zero = _mm_setzero_si128();
+  const __m128i both = _mm_unpacklo_epi8(_mm_cvtsi32_si128(shares), zero);
+  const __m128i twice = _mm_shufflelo_epi16(both, _MM_SHUFFLE(1, 1, 0, 0));
+  const __m128i channels = _mm_unpacklo_epi8(_mm_loadl_epi64(reinterpret_cast<const __m128i*>(pair)), zero);
+  return _mm_mullo_epi16(channels, _mm_unpacklo_epi16(twice, twice));
+}
+
+void growRow(const Pixel* row, const std::uint32_t* from, const std::uint16_t* shares, std::uint16_t* out,
+             std::size_t count) {
+  std::size_t x = 0;
+  for (; x + 2 <= count; x += 2) {
+    const __m128i one = shared(row + from[x], shares[x]), other = shared(row + from[x + 1], shares[x + 1]);
+    _mm_storeu_si128(reinterpret_cast<__m128i*>(out + 4 * x),
+                     _mm_add_epi16(_mm_unpacklo_epi64(one, other), _mm_unpackhi_epi64(one, other)));
+  }
+  growPixels(row, from + x, shares + x, out + 4 * x, count - x);
+}
+
+/// Eight channels; `weights` is the share beside the half that rounds.
+inline __m128i between(const std::uint16_t* above, const std::uint16_t* below, __m128i weights) {
+  const __m128i a = _mm_loadu_si128(reinterpret_cast<const __m128i*>(above));
+  const __m128i b = _mm_loadu_si128(reinterpret_cast<const __m128i*>(below));
+  const __m128i one = _mm_set1_epi16(1), more = _mm_sub_epi16(b, a);
+  const __m128i low = _mm_srai_epi32(_mm_madd_epi16(_mm_unpacklo_epi16(more, one), weights), kGrowDownBits);
+  const __m128i high = _mm_srai_epi32(_mm_madd_epi16(_mm_unpackhi_epi16(more, one), weights), kGrowDownBits);
+  const __m128i mixed = _mm_add_epi16(a, _mm_packs_epi32(low, high));
+  return _mm_srli_epi16(_mm_add_epi16(mixed, _mm_set1_epi16(kGrowAcross / 2)), 7);
 }
 
 void mixRows(const std::uint16_t* above, const std::uint16_t* below, std::int16_t share, Pixel* out,
              std::size_t count) {
-  mixChannels(above, below, share, reinterpret_cast<Byte*>(out), count * 4);
-  makeOpaque(out, count);
+  const __m128i opaque = _mm_set1_epi32(static_cast<int>(kOpaque));
+  const __m128i weights = _mm_set1_epi32(1 << (kGrowDownBits - 1 + 16) | share);
+  std::size_t x = 0;
+  for (; x + 4 <= count; x += 4) {
+    const __m128i pixels = _mm_packus_epi16(between(above + 4 * x, below + 4 * x, weights),
+                                            between(above + 4 * x + 8, below + 4 * x + 8, weights));
+    _mm_storeu_si128(reinterpret_cast<__m128i*>(out + x), _mm_or_si128(pixels, opaque));
+  }
+  mixPixels(above + 4 * x, below + 4 * x, share, out + x, count - x);
 }
+
+#else
+
+constexpr auto growRow = growPixels;
+constexpr auto mixRows = mixPixels;
+
+#endif
 
 }  // namespace
 
