@@ -48,6 +48,7 @@ double hoursFrom(const std::string& text) {
 struct Serve {
   GateOptions options;
   std::string listen = "127.0.0.1:8443", state, store;
+  int keepDays = 0;  ///< recordings
 };
 
 /// Credentials can be shared with the gateway's account from now on.
@@ -73,10 +74,15 @@ int serve(Serve s) {
   OpeningTools tools;
   const std::string records = storeIn(s.store);
   tools.store = openStore(records);
-  if (isDatabase(records))
+  if (isDatabase(records)) {
     s.options.storeSignIn = [records](const std::string& name, const std::string& password) {
       return databaseKnows(records, name, password);
     };
+    s.options.storeRefuses = [records](const std::vector<std::string>& people) {
+      return databaseRefuses(records, people);
+    };
+  }
+  s.options.keepRecordings = std::chrono::hours(24 * s.keepDays);
   tools.vault = openVault(configFolder());
   introduce(tools);
   Runtime runtime(2);
@@ -216,6 +222,9 @@ int main(int argc, char** argv) {
     verb->add_option("--certificate", s.options.certificateFile,
                      "PEM file; self-made at the first start without one");
     verb->add_option("--key", s.options.keyFile, "PEM file of its key");
+    verb->add_option("--keep-recordings", s.keepDays, "DAYS, then they are removed; 0: for good")
+        ->check(CLI::Range(0, 3650))
+        ->capture_default_str();
     verb->add_option("--embed", s.options.embedders,
                      "ORIGIN whose pages may show the gateway in a frame: https://wiki.example; repeatable")
         ->check([](const std::string& text) {

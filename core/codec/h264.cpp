@@ -21,6 +21,7 @@ struct H264Decoder::State {
   AVFrame* broughtDown = av_frame_alloc();  ///< from the graphics processor's memory
   SwsContext* scaler = nullptr;
   Bytes colours[2];
+  bool byHardware = false;
   State() = default;
   State(const State&) = delete;
   State& operator=(const State&) = delete;
@@ -42,6 +43,8 @@ namespace {
 AVPixelFormat chosenFormat(AVCodecContext* context, const AVPixelFormat* offered) {
   for (const AVPixelFormat* f = offered; *f != AV_PIX_FMT_NONE; ++f)
     if (*f == AV_PIX_FMT_VAAPI) return *f;
+  // A processor without this profile: its device was there, its decoder is not.
+  *static_cast<bool*>(context->opaque) = false;
   return avcodec_default_get_format(context, offered);
 }
 
@@ -62,7 +65,8 @@ bool H264Decoder::State::useHardware() {
   if (av_hwdevice_ctx_create(&device, AV_HWDEVICE_TYPE_VAAPI, nullptr, nullptr, 0) < 0) return false;
   context->hw_device_ctx = device;
   context->get_format = chosenFormat;
-  return true;
+  context->opaque = &byHardware;
+  return byHardware = true;
 }
 
 const AVFrame& H264Decoder::State::here(AVFrame* decoded) {
@@ -74,7 +78,7 @@ const AVFrame& H264Decoder::State::here(AVFrame* decoded) {
   return *broughtDown;
 }
 
-bool H264Decoder::byHardware() const { return state_->context->hw_device_ctx != nullptr; }
+bool H264Decoder::byHardware() const { return state_->byHardware; }
 
 H264Decoder::H264Decoder(bool hardware) : state_(std::make_unique<State>()) {
   av_log_set_level(AV_LOG_QUIET);

@@ -29,7 +29,8 @@ class H264Decoder {
 
   /// The same without conversion: the newest picture that the data completes, if any.
   std::optional<Yuv420> decodePlanes(ByteView accessUnit);
-  /// False in software.
+  /// False in software. Whether the processor knows the stream's profile shows with its first picture: true
+  /// until then wherever there is such a processor.
   [[nodiscard]] bool byHardware() const;
 
  private:

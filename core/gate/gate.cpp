@@ -200,6 +200,13 @@ Task<void> Gate::State::tick() {
       looking = true;
       spawn(strand, [self] { return self->look(); });
     }
+    if (!keepingHouse && lastRound >= nextUpkeep) {
+      nextUpkeep = lastRound + options.upkeepEvery;
+      keepingHouse = true;
+      spawn(
+          strand, [self] { return self->keepHouse(); },
+          [self](std::exception_ptr) { self->keepingHouse = false; });  // what failed is tried again then
+    }
   }
 }
 

@@ -29,6 +29,10 @@ struct GateOptions {
   /// Sites that may show the page in a frame of theirs: "https://wiki.example". None: nobody may.
   std::vector<std::string> embedders;
   GateStore::StoreSignIn storeSignIn;  ///< for accounts of the team's database
+  /// Which of these people the team's database lets in no more; none where it cannot be asked. Blocks.
+  std::function<std::vector<std::string>(const std::vector<std::string>&)> storeRefuses;
+  std::chrono::hours keepRecordings{0};  ///< then they are removed; 0: never
+  std::chrono::milliseconds upkeepEvery{60'000};
 };
 
 /// Thread-safe.

@@ -66,6 +66,13 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   Response signOut(const Request& request, const std::string& from);
   Response usePass(const Request& request, const std::string& from);
 
+  // gate_upkeep.cpp
+  /// What is looked after every minute. Throws Error.
+  Task<void> keepHouse();
+  /// Sign-ins of people whom the team's database lets in no more end.
+  Task<void> signOutRefused();
+  Task<void> removeOld();
+
   // gate_pages.cpp
   struct Page {
     std::shared_ptr<Outbox> out;
@@ -144,8 +151,8 @@ struct Gate::State : std::enable_shared_from_this<Gate::State> {
   Signal changedSignal;
   PowerDesk power;
   std::size_t connections = 0;
-  TimePoint nextLook{}, nextRest{};
-  bool looking = false, stopping = false, busy = false;
+  TimePoint nextLook{}, nextRest{}, nextUpkeep{};
+  bool looking = false, keepingHouse = false, stopping = false, busy = false;
   std::uint16_t port = 0;
   BlockingThread slow;
 };

@@ -332,6 +332,28 @@ void GateStore::signOut(const std::string& token) {
   });
 }
 
+void GateStore::signOutAll(const std::string& name) {
+  state_->guarded([&] {
+    SQLite::Statement s(state_->db,
+                        "DELETE FROM sign_in WHERE account IN (SELECT id FROM account WHERE name=?)");
+    s.bind(1, name);
+    s.exec();
+  });
+}
+
+std::vector<std::string> GateStore::signedInByStore(Seconds now) const {
+  return state_->guarded([&] {
+    SQLite::Statement s(state_->db,
+                        "SELECT DISTINCT a.name FROM sign_in s JOIN account a ON a.id = s.account "
+                        "WHERE s.until > ? AND a.hash = ? ORDER BY a.name");
+    s.bind(1, now);
+    s.bind(2, kByStore);
+    std::vector<std::string> out;
+    while (s.executeStep()) out.push_back(s.getColumn(0).getString());
+    return out;
+  });
+}
+
 std::string GateStore::makePass(Pass& p) {
   const std::string token = randomToken();
   state_->guarded([&] {

@@ -86,6 +86,10 @@ class GateStore {
   std::string signInByPass(Id pass, Seconds until);
   [[nodiscard]] std::optional<Person> person(const std::string& token, Seconds now) const;
   void signOut(const std::string& token);
+  /// Everywhere.
+  void signOutAll(const std::string& account);
+  /// Accounts of the team's database that some browser is signed in with.
+  [[nodiscard]] std::vector<std::string> signedInByStore(Seconds now) const;
 
   /// Fills in id; returns the link's token.
   std::string makePass(Pass& pass);

@@ -1,6 +1,7 @@
 #include "gate/recording.hpp"
 
 #include <fcntl.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -86,6 +87,14 @@ void readEnd(std::ifstream& in, std::uint64_t size, RecordingFacts& facts) {
   if (json.contains("people") && json["people"].is_string()) facts.people = json["people"].get<std::string>();
 }
 
+bool isBeingWritten(const std::filesystem::path& file) {
+  const int fd = ::open(file.c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+  if (fd < 0) return false;
+  const bool held = ::flock(fd, LOCK_SH | LOCK_NB) != 0;
+  ::close(fd);
+  return held;
+}
+
 }  // namespace
 
 RecordingWriter::RecordingWriter(const std::filesystem::path& folder, const std::string& machine,
@@ -101,6 +110,7 @@ RecordingWriter::RecordingWriter(const std::filesystem::path& folder, const std:
     ::close(fd);
     noFile("a recording cannot be written here", folder.string());
   }
+  ::flock(fd, LOCK_EX | LOCK_NB);  // while it is written, age does not remove it
   const std::string head = nlohmann::json{{"recording", 1},
                                           {"machine", machine},
                                           {"label", label},
@@ -176,6 +186,21 @@ std::string recordingPart(const std::filesystem::path& folder, const std::string
   in.read(out.data(), static_cast<std::streamsize>(most));
   out.resize(static_cast<std::size_t>(std::max<std::streamsize>(in.gcount(), 0)));
   return out;
+}
+
+std::vector<std::string> removeOldRecordings(const std::filesystem::path& folder, std::chrono::seconds age) {
+  std::vector<std::string> removed;
+  std::error_code failed;
+  const auto oldest = std::filesystem::file_time_type::clock::now() - age;
+  for (const auto& entry : std::filesystem::directory_iterator(folder, failed)) {
+    const std::string name = entry.path().filename().string();
+    if (!name.ends_with(kEnding) || !entry.is_regular_file(failed)) continue;
+    if (const auto written = entry.last_write_time(failed); failed || written >= oldest) continue;
+    if (!isBeingWritten(entry.path()) && std::filesystem::remove(entry.path(), failed))
+      removed.push_back(name);
+  }
+  std::sort(removed.begin(), removed.end());
+  return removed;
 }
 
 void removeRecording(const std::filesystem::path& folder, const std::string& file) {

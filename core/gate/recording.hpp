@@ -1,5 +1,6 @@
 // What visitors were shown, kept in a file so that a keeper can play it again. docs/formats.md has the form.
 #pragma once
+#include <chrono>
 #include <cstdio>
 #include <filesystem>
 #include <memory>
@@ -60,5 +61,8 @@ std::string recordingPart(const std::filesystem::path& folder, const std::string
                           std::size_t most);
 /// Throws Error{Local} when there is none of this name.
 void removeRecording(const std::filesystem::path& folder, const std::string& file);
+/// Those that were last written to longer ago than `age`; never one that is under way. Gives their names; one
+/// that cannot be removed is left.
+std::vector<std::string> removeOldRecordings(const std::filesystem::path& folder, std::chrono::seconds age);
 
 }  // namespace kw::gate

@@ -184,10 +184,15 @@ void Graphics::mapSurface(LittleReader& in, bool scaled) {
 }
 
 AvcDecoder& Graphics::avcOf(Surface& s) {
-  if (s.avc) return *s.avc;
-  s.avc = std::make_unique<AvcDecoder>(video_ == Video::Hardware);
-  if (video_ == Video::Hardware && !s.avc->byHardware()) events_.decodesItself();
+  if (!s.avc) s.avc = std::make_unique<AvcDecoder>(video_ == Video::Hardware);
   return *s.avc;
+}
+
+/// Asked after a picture, because a processor may not know the stream's profile; once a surface.
+void Graphics::tellSoftware(Surface& s) {
+  if (video_ != Video::Hardware || s.avc->byHardware() || s.softwareTold) return;
+  s.softwareTold = true;
+  events_.decodesItself();
 }
 
 /// Brings what was decoded aside onto the surface.
@@ -222,12 +227,16 @@ void Graphics::wireToSurface1(LittleReader& in) {
       return putPixels(s, to);
     case graphics::kClear: clear_.decode(data, to.size(), pixels_); return putPixels(s, to);
     case graphics::kRemoteFx: s.damage.add(remoteFx_.decode(data, s.picture, {to.x, to.y})); return;
-    case graphics::kAvc420: s.damage.add(avcOf(s).decode420(data, s.picture, {to.x, to.y})); return;
+    case graphics::kAvc420:
+      s.damage.add(avcOf(s).decode420(data, s.picture, {to.x, to.y}));
+      tellSoftware(s);
+      return;
     case graphics::kAvc444:
     case graphics::kAvc444v2:
       s.damage.add(avcOf(s).decode444(data,
                                       codec == graphics::kAvc444 ? FullColour::First : FullColour::Second,
                                       s.picture, {to.x, to.y}));
+      tellSoftware(s);
       return;
     case graphics::kAlpha: return;  // what shines through matters only for windows of single programs
     default: protocolBroken(kWhat, "a picture in an unknown codec");

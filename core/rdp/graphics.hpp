@@ -65,6 +65,7 @@ class Graphics {
     Region damage;
     std::map<std::uint32_t, ProgressiveDecoder> contexts;
     std::unique_ptr<AvcDecoder> avc;
+    bool softwareTold = false;
   };
   struct Kept {
     Size size;
@@ -87,6 +88,7 @@ class Graphics {
   void putPixels(Surface& s, const Rect& to);
   Surface& surface(unsigned id);
   AvcDecoder& avcOf(Surface& s);
+  void tellSoftware(Surface& s);
   void roomFor(std::int64_t area);
 
   std::shared_ptr<Framebuffer> picture_;

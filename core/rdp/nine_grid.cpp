@@ -137,10 +137,8 @@ void NineGrids::create(LittleReader& in) {
   grid.left = in.u16(), grid.right = in.u16(), grid.top = in.u16(), grid.bottom = in.u16();
   const std::uint32_t see = in.u32();  // red first
   grid.see = rgb(see & 255, see >> 8 & 255, see >> 16 & 255);
-  if (const auto old = kept_.find(number); old != kept_.end()) {
-    area_ -= old->second.picture.size().area();
-    kept_.erase(old);
-  }
+  forget(number);
+  forgetUnseen();
   if (bits != 32 || number >= kNineGridEntries || size.empty() || size.area() > kMostArea ||
       area_ + size.area() > kMostArea)
     protocolBroken(kWhat, "a picture out of range");
@@ -149,6 +147,18 @@ void NineGrids::create(LittleReader& in) {
   kept_.emplace(number, std::move(grid));
   waiting_ = number;
   join();
+}
+
+void NineGrids::forget(unsigned number) {
+  const auto old = kept_.find(number);
+  if (old == kept_.end()) return;
+  area_ -= old->second.picture.size().area();
+  kept_.erase(old);
+}
+
+void NineGrids::forgetUnseen() {
+  if (waiting_) forget(*waiting_);
+  waiting_.reset();
 }
 
 void NineGrids::join() {

@@ -46,6 +46,9 @@ class NineGrids {
   };
   void append(Stream& stream, unsigned flags, LittleReader& in);
   void join();
+  void forget(unsigned number);
+  /// One that was named and whose picture never came, when another is named.
+  void forgetUnseen();
 
   std::map<unsigned, NineGrid> kept_;
   std::int64_t area_ = 0;

@@ -16,40 +16,12 @@
 #include "desktop/stage/stage.hpp"
 #include "desktop/window/main_window.hpp"
 #include "desktop/window/side.hpp"
+#include "record/copy.hpp"
 #include "record/words.hpp"
 
 namespace kw::desktop {
 
 namespace {
-
-/// "mist-bench 2", "mist-bench 3" …
-std::string freeName(const Snapshot& s, const std::string& like) {
-  for (int i = 2;; ++i)
-    if (const std::string name = like + " " + std::to_string(i); s.machineNamed(name) == nullptr) return name;
-}
-
-/// Everything of a machine but its passwords, and what makes it the one it is on its host.
-Id copyMachine(const Snapshot& s, StoreWriter& w, Id from, const std::string& name) {
-  const auto settingsTo = [&](Owner source, Owner target) {
-    const auto own = s.settings.find(source);
-    if (own == s.settings.end()) return;
-    for (const auto& [key, value] : own->second)
-      if (key != "host.id" && key != "look.template" && key != "look.favourite") w.set(target, key, value);
-  };
-  Machine m = s.machines.at(from);
-  m.id = m.version = 0;
-  m.name = name;
-  w.put(m);
-  settingsTo({OwnerKind::Machine, from}, {OwnerKind::Machine, m.id});
-  for (const Endpoint* e : s.endpointsOf(from)) {
-    Endpoint copy = *e;
-    copy.id = copy.version = 0;
-    copy.machine = m.id;
-    w.put(copy);
-    settingsTo({OwnerKind::WayIn, e->id}, {OwnerKind::WayIn, copy.id});
-  }
-  return m.id;
-}
 
 bool isOnFor(const Snapshot& s, Id machine, const char* key) {
   return s.resolve({OwnerKind::Machine, machine}, key).value == "on";

@@ -222,12 +222,20 @@ TEST_CASE("Nine-grids: what was not kept, is too large or lies about itself is r
   const auto large = [](LittleWriter& out, unsigned which) -> LittleWriter& {
     return out.u8(0x02 | 0x04 << 2).u8(32).u16(which).u16(640).u16(1000).u32(1).zeros(8).u32(0);
   };
-  LittleWriter first, again, over;
+  LittleWriter first, again, unseen, pixels, over;
   full.say(large(first, 0));
   full.say(large(again, 0));
+  CHECK_THROWS_AS(full.say(drawn(unseen, 0, {0, 0, 8, 8})), Error);  // named, but it has not come
+  full.say(pixels, stream(pixels, Bytes(640 * 1000 * 4), kBitmapWide, {640, 1000}));
   CHECK_THROWS_AS(full.say(large(over, 1)), Error);
-  LittleWriter unseen;  // named, but it never came
-  CHECK_THROWS_AS(full.say(drawn(unseen, 0, {0, 0, 8, 8})), Error);
+  LittleWriter two, nextPicture, drawSecond,
+      drawFirst;  // another is named before the first one's picture comes
+  named(named(two, 3, 1), 4, 1);
+  NineGridPage twice;
+  twice.say(two, 2);
+  twice.say(nextPicture, stream(nextPicture, rawPicture(255), 0));
+  CHECK_FALSE(twice.say(drawn(drawSecond, 4, {0, 0, 8, 8})).empty());
+  CHECK_THROWS_AS(twice.say(drawn(drawFirst, 3, {0, 0, 8, 8})), Error);
   full.orders.reset();
   LittleWriter fresh;
   full.say(large(fresh, 1));

@@ -5,6 +5,7 @@
 #include "base/file.hpp"
 #include "credential/vault.hpp"
 #include "record/address.hpp"
+#include "record/copy.hpp"
 #include "record/roster.hpp"
 #include "record/setting.hpp"
 #include "record/store.hpp"
@@ -196,12 +197,12 @@ TEST_CASE("A store of every earlier version is brought up to date with all it ho
   if (version == 3) {
     std::vector<std::pair<Told, std::string>> lines;
     for (const JournalEntry& e : store->journal(10)) lines.emplace_back(e.told, e.text);
-    CHECK(lines == std::vector<std::pair<Told, std::string>>{
-                       {Told::Ended, "ended"},
-                       {Told::Note, "start asked of fernery"},
-                       {Told::Log, "/home/duty/mist-bench.log"},
-                       {Told::Trouble, "nobody answers at 127.0.0.11 port 5907"},
-                       {Told::Opened, "vnc://127.0.0.11:5907"}});
+    CHECK(lines ==
+          std::vector<std::pair<Told, std::string>>{{Told::Ended, "ended"},
+                                                    {Told::Note, "start asked of fernery"},
+                                                    {Told::Log, "/home/duty/mist-bench.log"},
+                                                    {Told::Trouble, "nobody answers at 127.0.0.11 port 5907"},
+                                                    {Told::Opened, "vnc://127.0.0.11:5907"}});
   }
   CHECK(store->undo() == "fill");
   CHECK(store->load().machines.empty());
@@ -383,4 +384,36 @@ TEST_CASE("The vault seals, tells tampering, and opens only with its passphrase"
   CHECK(openVault(folder.path)->unseal(text, "way in 7") == "orchid");
   std::ofstream(folder.path / "vault.key") << "broken";
   CHECK_THROWS_AS(openVault(folder.path), Error);
+}
+
+TEST_CASE("A copy of a machine has its ways in and settings, and not what ties it to its host", "[store]") {
+  StoreBench bench;
+  bench.fill();
+  bench.store->commit("set", [&](StoreWriter& w) {
+    w.set({OwnerKind::Machine, bench.machine}, "screen.fit", "fill");
+    w.set({OwnerKind::Machine, bench.machine}, "host.id", "one-of-a-kind");
+    w.set({OwnerKind::Machine, bench.machine}, "look.template", "on");
+    w.set({OwnerKind::WayIn, bench.way}, "screen.colours", "16");
+  });
+  Id made = 0;
+  for (const char* name : {"mist-bench 2", "mist-bench 3"}) {
+    const Snapshot before = bench.store->load();
+    REQUIRE(freeName(before, "mist-bench") == name);
+    bench.store->commit("copy", [&](StoreWriter& w) { made = copyMachine(before, w, bench.machine, name); });
+  }
+  const Snapshot s = bench.store->load();
+  REQUIRE(s.machines.size() == 3);
+  const Machine& copy = s.machines.at(made);
+  CHECK(copy.name == "mist-bench 3");
+  CHECK(copy.folder == bench.group);
+  CHECK(copy.tags == "controller");
+  REQUIRE(s.settings.contains({OwnerKind::Machine, made}));
+  CHECK(s.settings.at({OwnerKind::Machine, made}).size() == 1);
+  CHECK(s.settings.at({OwnerKind::Machine, made}).at("screen.fit") == "fill");
+  REQUIRE(s.endpointsOf(made).size() == 1);
+  const Endpoint& way = *s.endpointsOf(made)[0];
+  CHECK(way.id != bench.way);
+  CHECK(way.address == "vnc://10.8.0.4:5907");
+  CHECK(s.settings.at({OwnerKind::WayIn, way.id}).at("screen.colours") == "16");
+  CHECK(s.endpointsOf(bench.machine).size() == 1);
 }

@@ -340,10 +340,18 @@ TEST_CASE("People of a team's database: name and password are asked there; one t
   CHECK_FALSE(databaseKnows(server.uri(), "volunteer", ""));
   CHECK_FALSE(databaseKnows(server.uri(), "duty", "anything"));
   CHECK_FALSE(databaseKnows(server.uri(), "nobody", "volunteers-drive"));
+  const std::vector<std::string> people{"nobody", "volunteer"};
+  CHECK(databaseRefuses(server.uri(), people) == std::vector<std::string>{"nobody"});
+  server.run("ALTER ROLE volunteer VALID UNTIL '2020-01-01'");
+  CHECK(databaseRefuses(server.uri(), people) == people);
+  server.run("ALTER ROLE volunteer VALID UNTIL 'infinity'");
+  CHECK(databaseRefuses(server.uri(), people) == std::vector<std::string>{"nobody"});
   server.run("ALTER ROLE volunteer NOLOGIN");
   CHECK_FALSE(databaseKnows(server.uri(), "volunteer", "volunteers-drive"));
+  CHECK(databaseRefuses(server.uri(), people) == people);
   server.stop();
   CHECK_FALSE(databaseKnows(server.uri(), "volunteer", "volunteers-drive"));
+  CHECK(databaseRefuses(server.uri(), people).empty());  // nobody is sent away because it is not reached
 }
 
 TEST_CASE("A database that takes what one says and never answers holds nobody up for long",
