@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "rdp/codec/avc.hpp"
+#include "rdp/codec/yuv_rows.hpp"
 #include "tests/core/rdp_bench.hpp"
 #include "tests/h264_maker.hpp"
 
@@ -339,6 +340,36 @@ TEST_CASE("Pipeline: H.264 by the graphics processor, or in software where it ca
   CHECK(largestDifference(fed.picture->cropped({0, 0, size.width, size.height}), source) <= 8);
   CHECK(fed.inSoftware == (H264Decoder(true).byHardware() ? 0 : 1));
   CHECK_FALSE(H264Decoder().byHardware());
+}
+
+TEST_CASE("H.264: rows of luma and colours become the same pixels by every loop of this machine",
+          "[rdp][codec][h264]") {
+  std::mt19937 dice(3);
+  std::array<Byte, 400> y{}, u{}, v{};
+  std::vector<const YuvRows*> loops{&plainYuvRows(), &yuvRows()};
+  if (wideYuvRows() != nullptr) loops.push_back(wideYuvRows());
+  for (const YuvRows* loop : loops)
+    for (int first = 0; first < 5; ++first)
+      for (int count = 0; count < 150; ++count) {
+        for (auto* bytes : {&y, &u, &v})
+          for (Byte& b : *bytes) b = static_cast<Byte>(dice() % 3 == 0 ? (dice() % 2) * 255 : dice());
+        std::vector<Pixel> thin(static_cast<std::size_t>(count) + 1, 7), full = thin;
+        loop->row420(y.data(), u.data(), v.data(), thin.data(), first, count);
+        loop->row444(y.data(), u.data(), v.data(), full.data(), count);
+        int wrong = 0;
+        for (int i = 0; i < count; ++i) {
+          const auto at = static_cast<std::size_t>(i), x = static_cast<std::size_t>(first + i);
+          wrong += thin[at] != pixelOfYuv(y[x], u[x / 2], v[x / 2]) ? 1 : 0;
+          wrong += full[at] != pixelOfYuv(y[at], u[at], v[at]) ? 1 : 0;
+        }
+        REQUIRE(wrong == 0);
+        REQUIRE(thin.back() == 7);
+        REQUIRE(full.back() == 7);
+      }
+  // 3.3.8.3.1: white, black, and what lies beyond both.
+  CHECK(pixelOfYuv(255, 128, 128) == rgb(255, 255, 255));
+  CHECK(pixelOfYuv(0, 128, 128) == rgb(0, 0, 0));
+  CHECK(pixelOfYuv(255, 255, 255) == rgb(255, 172, 255));
 }
 
 TEST_CASE("H.264: colours in pairs become two planes, whatever the rows' distance", "[codec][h264]") {

@@ -49,6 +49,103 @@ TEST_CASE("ZGFX: the tokens of the specification, bit by bit", "[rdp][codec]") {
   CHECK(Bytes(open.begin(), open.end()) == Bytes{'A', 0, 'A', 0, 'A', 0});
 }
 
+namespace {
+
+/// MS-RDPEGFX 3.1.9.1.2, distances only: prefix, its bits, further bits, the least distance.
+constexpr std::array<std::array<unsigned, 4>, 11> kDistances{{{17, 5, 5, 0},
+                                                              {18, 5, 7, 32},
+                                                              {19, 5, 9, 160},
+                                                              {20, 5, 10, 672},
+                                                              {21, 5, 12, 1696},
+                                                              {44, 6, 14, 5792},
+                                                              {45, 6, 15, 22176},
+                                                              {92, 7, 18, 54944},
+                                                              {93, 7, 20, 317088},
+                                                              {188, 8, 20, 1365664},
+                                                              {189, 8, 21, 2414240}}};
+constexpr std::size_t kFurthest = 2500000;
+
+/// Tokens on one side, and on the other what they stand for, kept whole.
+struct ZgfxModel {
+  Bytes all;
+  std::mt19937 dice{5};
+
+  void literal(BitWriter& out) {
+    const auto b = static_cast<Byte>(dice());
+    out.bits(0, 1), out.bits(b, 8);
+    all.push_back(b);
+  }
+  void match(BitWriter& out, std::size_t distance, std::size_t count) {
+    for (const auto& [prefix, length, more, least] : kDistances) {
+      if (distance - least >= std::size_t{1} << more) continue;
+      out.bits(prefix, static_cast<int>(length));
+      out.bits(static_cast<std::uint32_t>(distance - least), static_cast<int>(more));
+      break;
+    }
+    const int width = static_cast<int>(std::bit_width(count)) - 1;
+    for (int i = 1; count > 3 && i < width; ++i) out.bit(true);
+    out.bit(false);
+    if (count > 3) out.bits(static_cast<std::uint32_t>(count - (std::size_t{1} << width)), width);
+    for (std::size_t i = 0; i < count; ++i)
+      all.push_back(distance > all.size() ? Byte{0} : all[all.size() - distance]);
+  }
+  void plainBytes(BitWriter& out, std::size_t count) {
+    out.bits(17, 5), out.bits(0, 5), out.bits(static_cast<std::uint32_t>(count), 15);
+    while (out.spare() != 0) out.bit(false);
+    for (std::size_t i = 0; i < count; ++i) {
+      all.push_back(static_cast<Byte>(dice()));
+      out.bits(all.back(), 8);
+    }
+  }
+  std::size_t someDistance() {
+    const std::size_t near = 1 + dice() % 40, far = kFurthest - dice() % 40;
+    const std::size_t kinds[] = {near, near, far, 1 + dice() % kFurthest};
+    return kinds[dice() % 4];
+  }
+  /// One segment, of 40,000 bytes at least.
+  Bytes segment() {
+    const std::size_t begin = all.size();
+    BitWriter out;
+    while (all.size() < begin + 40000) {
+      switch (dice() % 8) {
+        case 0: plainBytes(out, dice() % 50); break;
+        case 1: match(out, someDistance(), 3 + dice() % 4000); break;
+        case 2:
+        case 3: match(out, someDistance(), 3 + dice() % 60); break;
+        default: literal(out);
+      }
+    }
+    const unsigned spare = out.spare();
+    Bytes packed = {0xe0, 0x24};
+    const Bytes body = out.take();
+    packed.insert(packed.end(), body.begin(), body.end());
+    packed.push_back(static_cast<Byte>(spare));
+    return packed;
+  }
+};
+
+}  // namespace
+
+TEST_CASE("ZGFX: matches near and as far as they go, overlapping, over the history's edge", "[rdp][codec]") {
+  ZgfxReader reader;
+  ZgfxModel model;
+  for (int round = 0; round < 150; ++round) {  // more than two turns of the history
+    const std::size_t begin = model.all.size();
+    const Bytes packed = model.segment();
+    const ByteView open = reader.open(packed);
+    REQUIRE(open.size() == model.all.size() - begin);
+    REQUIRE(std::equal(open.begin(), open.end(), model.all.begin() + static_cast<std::ptrdiff_t>(begin)));
+  }
+  BitWriter beyond;
+  model.match(beyond, kFurthest + 1, 3);
+  Bytes packed = {0xe0, 0x24};
+  const unsigned spare = beyond.spare();
+  const Bytes body = beyond.take();
+  packed.insert(packed.end(), body.begin(), body.end());
+  packed.push_back(static_cast<Byte>(spare));
+  CHECK_THROWS_AS(reader.open(packed), Error);
+}
+
 TEST_CASE("ZGFX: what grows without end, looks back too far or lies about its size is refused",
           "[rdp][codec]") {
   ZgfxReader reader;

@@ -1,9 +1,8 @@
 #include "rdp/codec/avc.hpp"
 
 #include <cstring>
-#ifdef __SSE2__
-#include <emmintrin.h>
-#endif
+
+#include "rdp/codec/yuv_rows.hpp"
 
 namespace kw::rdp {
 
@@ -14,78 +13,6 @@ constexpr std::size_t kMostRects = 16384;
 /// 3.3.8.3.2: smaller differences are the coder's noise, which taking the mean back would make four times as
 /// large.
 constexpr int kNoise = 30;
-
-Pixel clamped(int v) { return static_cast<Pixel>(std::clamp(v, 0, 255)); }
-
-/// 3.3.8.3.1: ITU-R BT.709 with the full range.
-Pixel pixelOf(int y, int u, int v) {
-  u -= 128;
-  v -= 128;
-  const int l = 256 * y + 128;
-  return kOpaque | clamped((l + 403 * v) >> 8) << 16 | clamped((l - 48 * u - 120 * v) >> 8) << 8 |
-         clamped((l + 475 * u) >> 8);
-}
-
-#ifdef __SSE2__
-/// Eight pixels, exactly as pixelOf(); luma as words, colours as words less 128.
-inline void eightPixels(__m128i y, __m128i u, __m128i v, Pixel* out) {
-  const __m128i red = _mm_set1_epi32(403 << 16 | 256), blue = _mm_set1_epi32(475 << 16 | 256);
-  const __m128i greenOfU = _mm_set1_epi32(static_cast<int>(0xffd00000U) | 256);  // -48 and 256
-  const __m128i greenOfV = _mm_set1_epi32(128 << 16 | (-120 & 0xffff)), half = _mm_set1_epi32(128);
-  const __m128i one = _mm_set1_epi16(1);
-  const auto channel = [](__m128i low, __m128i high) {
-    const __m128i words = _mm_packs_epi32(_mm_srai_epi32(low, 8), _mm_srai_epi32(high, 8));
-    return _mm_packus_epi16(words, words);
-  };
-  const __m128i yvLow = _mm_unpacklo_epi16(y, v), yvHigh = _mm_unpackhi_epi16(y, v);
-  const __m128i yuLow = _mm_unpacklo_epi16(y, u), yuHigh = _mm_unpackhi_epi16(y, u);
-  const __m128i r = channel(_mm_add_epi32(_mm_madd_epi16(yvLow, red), half),
-                            _mm_add_epi32(_mm_madd_epi16(yvHigh, red), half));
-  const __m128i b = channel(_mm_add_epi32(_mm_madd_epi16(yuLow, blue), half),
-                            _mm_add_epi32(_mm_madd_epi16(yuHigh, blue), half));
-  const __m128i g = channel(
-      _mm_add_epi32(_mm_madd_epi16(yuLow, greenOfU), _mm_madd_epi16(_mm_unpacklo_epi16(v, one), greenOfV)),
-      _mm_add_epi32(_mm_madd_epi16(yuHigh, greenOfU), _mm_madd_epi16(_mm_unpackhi_epi16(v, one), greenOfV)));
-  const __m128i bg = _mm_unpacklo_epi8(b, g), ra = _mm_unpacklo_epi8(r, _mm_set1_epi8(-1));
-  auto* to = reinterpret_cast<__m128i*>(out);
-  _mm_storeu_si128(to, _mm_unpacklo_epi16(bg, ra));
-  _mm_storeu_si128(to + 1, _mm_unpackhi_epi16(bg, ra));
-}
-inline __m128i wordsOf(const Byte* eight) {
-  return _mm_unpacklo_epi8(_mm_loadl_epi64(reinterpret_cast<const __m128i*>(eight)), _mm_setzero_si128());
-}
-/// Each of four for two pixels.
-inline __m128i doubledWordsOf(const Byte* four) {
-  std::int32_t bits;
-  std::memcpy(&bits, four, sizeof bits);
-  const __m128i bytes = _mm_cvtsi32_si128(bits);
-  return _mm_unpacklo_epi8(_mm_unpacklo_epi8(bytes, bytes), _mm_setzero_si128());
-}
-#endif
-
-void row420(const Byte* y, const Byte* u, const Byte* v, Pixel* out, int first, int count) {
-  int x = first;
-  const int end = first + count;
-#ifdef __SSE2__
-  if (x % 2 != 0 && x < end) out[x - first] = pixelOf(y[x], u[x / 2], v[x / 2]), ++x;
-  const __m128i middle = _mm_set1_epi16(128);
-  for (; x + 8 <= end; x += 8)
-    eightPixels(wordsOf(y + x), _mm_sub_epi16(doubledWordsOf(u + x / 2), middle),
-                _mm_sub_epi16(doubledWordsOf(v + x / 2), middle), out + (x - first));
-#endif
-  for (; x < end; ++x) out[x - first] = pixelOf(y[x], u[x / 2], v[x / 2]);
-}
-
-void row444(const Byte* y, const Byte* u, const Byte* v, Pixel* out, int count) {
-  int x = 0;
-#ifdef __SSE2__
-  const __m128i middle = _mm_set1_epi16(128);
-  for (; x + 8 <= count; x += 8)
-    eightPixels(wordsOf(y + x), _mm_sub_epi16(wordsOf(u + x), middle), _mm_sub_epi16(wordsOf(v + x), middle),
-                out + x);
-#endif
-  for (; x < count; ++x) out[x] = pixelOf(y[x], u[x], v[x]);
-}
 
 Rect evenAligned(const Rect& r, Size size) {
   const int left = r.x & ~1, top = r.y & ~1;
@@ -121,8 +48,8 @@ Region AvcDecoder::decode420(ByteView stream, Framebuffer& picture, Point at) {
                        .intersected(picture.rect());
     for (int y = r.y; y < r.bottom(); ++y) {
       const int from = y - at.y;
-      row420(yuv->planes[0] + from * yuv->strides[0], yuv->planes[1] + from / 2 * yuv->strides[1],
-             yuv->planes[2] + from / 2 * yuv->strides[2], picture.at(r.x, y), r.x - at.x, r.width);
+      yuvRows().row420(yuv->planes[0] + from * yuv->strides[0], yuv->planes[1] + from / 2 * yuv->strides[1],
+                       yuv->planes[2] + from / 2 * yuv->strides[2], picture.at(r.x, y), r.x - at.x, r.width);
     }
     if (!r.empty()) damage.add(r);
   }
@@ -233,7 +160,7 @@ Region AvcDecoder::show(const std::vector<Rect>& rects, Framebuffer& picture, Po
     for (int y = r.y; y < r.bottom(); ++y) {
       const auto from = static_cast<std::size_t>(y - at.y) * static_cast<std::size_t>(size_.width) +
                         static_cast<std::size_t>(r.x - at.x);
-      row444(&y_[from], &colours_[0][from], &colours_[1][from], picture.at(r.x, y), r.width);
+      yuvRows().row444(&y_[from], &colours_[0][from], &colours_[1][from], picture.at(r.x, y), r.width);
     }
     if (!r.empty()) damage.add(r);
   }

@@ -1,57 +1,86 @@
 // Bits from the highest of each byte on, as RDP's coefficient coders lay them; zeros past the end.
 #pragma once
+#include <algorithm>
 #include <bit>
 
 #include "base/bytes.hpp"
+#include "base/error.hpp"
+#include "base/simd.hpp"
 
 namespace kw::rdp {
 
 class BitReader {
  public:
-  explicit BitReader(ByteView data) : at_(data.data()), end_(data.data() + data.size()) {}
+  explicit BitReader(ByteView data)
+      : begin_(data.data()), at_(data.data()), end_(data.data() + data.size()) {}
 
-  [[nodiscard]] bool atEnd() const { return at_ == end_ && held_ <= 0; }
+  [[nodiscard]] KW_INLINE bool atEnd() const { return at_ == end_ && held_ <= 0; }
   /// How many bits were asked for that are not there.
-  [[nodiscard]] int missing() const { return held_ < 0 ? -held_ : 0; }
+  [[nodiscard]] std::int64_t missing() const { return held_ < 0 ? -held_ : 0; }
 
   /// How many bits were taken so far.
-  [[nodiscard]] std::int64_t position() const { return taken_; }
+  [[nodiscard]] std::int64_t position() const { return (at_ - begin_) * 8 - held_; }
 
-  bool bit() { return bits(1) != 0; }
+  KW_INLINE bool bit() { return bits(1) != 0; }
   /// `count` is 0 to 32.
-  std::uint32_t bits(int count) {
-    if (count == 0) return 0;
+  KW_INLINE std::uint32_t bits(int count) {
     fill();
-    const auto out = static_cast<std::uint32_t>(window_ >> (64 - count));
-    drop(count);
-    return out;
+    return heldBits(count);
   }
   /// How many bits like `one` come next, up to `most` (at most 32); they are taken, what follows is not.
-  int run(bool one, int most) {
+  KW_INLINE int run(bool one, int most) {
     fill();
-    const std::uint64_t seen = one ? ~window_ : window_;
-    const int n = std::min(seen == 0 ? 64 : std::countl_zero(seen), most);
+    const int n = std::min(std::countl_zero(one ? ~window_ : window_), most);
     drop(n);
     return n;
   }
 
- private:
-  void fill() {
-    while (held_ <= 56 && at_ != end_) {
-      window_ |= std::uint64_t{*at_++} << (56 - held_);
-      held_ += 8;
+  /// For those who take several things at once: afterwards heldBits() gives 56 bits without looking for more.
+  KW_INLINE void fill() {
+    if (held_ > 56) return;
+    if (end_ - at_ >= 8) {
+      // What is taken in beyond whole bytes is taken in again the next time, as the same bits.
+      window_ |= loadBe64(at_) >> held_;
+      at_ += (63 - held_) >> 3;
+      held_ |= 56;
+      return;
     }
+    fillSlowly();
   }
-  void drop(int count) {
-    taken_ += count;
-    window_ = count == 64 ? 0 : window_ << count;
-    held_ = std::max(held_ - count, -(1 << 20));
+  KW_INLINE std::uint32_t heldBits(int count) {
+    const auto out = static_cast<std::uint32_t>(window_ >> 1 >> (63 - count));
+    drop(count);
+    return out;
+  }
+  /// What comes next; it stays.
+  [[nodiscard]] std::size_t next(int count) const { return window_ >> (64 - count); }
+  /// How many ones come next; 64 at most. They stay.
+  [[nodiscard]] KW_INLINE int heldOnes() const { return std::countl_one(window_); }
+  KW_INLINE void drop(int count) {
+    window_ <<= count;
+    held_ -= count;
   }
 
-  const Byte *at_, *end_;
-  std::uint64_t window_ = 0;
-  int held_ = 0;
-  std::int64_t taken_ = 0;
+  /// Whole bytes from the next byte's edge on. Throws Error{ProtocolBroken} about `what` where they are not
+  /// there.
+  ByteView bytes(std::size_t count, const char* what) {
+    const std::int64_t from = (position() + 7) / 8, size = end_ - begin_;
+    if (from > size || count > static_cast<std::size_t>(size - from))
+      protocolBroken(what, "ends inside of plain bytes");
+    at_ = begin_ + from + count;
+    window_ = 0;
+    held_ = 0;
+    return {begin_ + from, count};
+  }
+
+ private:
+  KW_INLINE void fillSlowly() {
+    for (; held_ <= 56 && at_ != end_; held_ += 8) window_ |= std::uint64_t{*at_++} << (56 - held_);
+  }
+
+  const Byte *begin_, *at_, *end_;
+  std::uint64_t window_ = 0;  ///< the next bit highest; zeros behind the last byte
+  std::int64_t held_ = 0;     ///< whole bytes' bits in it; below zero past the end
 };
 
 class BitWriter {

@@ -1,5 +1,6 @@
 #include "rdp/codec/progressive.hpp"
 
+#include "base/simd.hpp"
 #include "rdp/codec/bit_reader.hpp"
 #include "rdp/codec/blocks.hpp"
 #include "rdp/codec/rlgr.hpp"
@@ -52,6 +53,19 @@ class NewOnes {
   int fine_ = 8;
   bool afterRun_ = false;
 };
+
+KW_VECTOR void signsOf(const Coefficients& values, std::array<std::int8_t, kTileArea>& signs) {
+  for (std::size_t i = 0; i < kTileArea; ++i)
+    signs[i] = static_cast<std::int8_t>((values[i] > 0 ? 1 : 0) - (values[i] < 0 ? 1 : 0));
+}
+
+/// What the entropy coder gave, as coefficients: the low band came as differences, all of them without low
+/// bits.
+void toScale(Coefficients& c, const Quant& bits, BandLayout layout) {
+  const Band& low = bandsOf(layout)[kLowBand];
+  sumUp(std::span(c).subspan(static_cast<std::size_t>(low.offset), static_cast<std::size_t>(low.count())));
+  dequantize(c, bits, layout);
+}
 
 }  // namespace
 
@@ -132,13 +146,14 @@ void ProgressiveDecoder::tile(LittleReader& in, unsigned type, Framebuffer& pict
     return show(tileAt(x_, y_), picture, damage);
   }
   if (type != kTileSimple && type != kTileFirst) protocolBroken(kWhat, "a tile of an unknown kind");
-  first(in, type == kTileSimple);
-  const auto kept = tiles_.find({x_, y_});
-  show(kept == tiles_.end() ? passing_ : *kept->second, picture, damage);
+  if (const Tile* kept = first(in, type == kTileSimple))
+    show(*kept, picture, damage);
+  else
+    paint(picture, damage);
 }
 
 /// 2.2.4.2.1.5.3, 2.2.4.2.1.5.4
-void ProgressiveDecoder::first(LittleReader& in, bool simple) {
+const ProgressiveDecoder::Tile* ProgressiveDecoder::first(LittleReader& in, bool simple) {
   const unsigned q[3] = {in.u8(), in.u8(), in.u8()};
   in.skip(4);
   const bool adds = (in.u8() & 1) != 0;
@@ -148,24 +163,28 @@ void ProgressiveDecoder::first(LittleReader& in, bool simple) {
   in.skip(2);
   // A tile that came whole, and whose successors are no differences, need not be kept.
   const bool keep = quality != kWhole || differences_;
-  if (!keep) tiles_.erase({x_, y_});
-  Tile& t = keep ? tileAt(x_, y_) : passing_;
+  if (!keep) {
+    tiles_.erase({x_, y_});
+    for (std::size_t c = 0; c < 3; ++c) {
+      decodeRlgr(RlgrMode::One, in.bytes(sizes[c]), samples_[c]);
+      toScale(samples_[c], quantAt(q[c]), layout_);
+    }
+    return nullptr;
+  }
+  Tile& t = tileAt(x_, y_);
   const ProgressiveQuant& later = laterAt(quality);
   for (std::size_t c = 0; c < 3; ++c)
-    firstPass(t.components[c], in.bytes(sizes[c]), quantAt(q[c]), later.components[c], adds && keep);
+    firstPass(t.components[c], in.bytes(sizes[c]), quantAt(q[c]), later.components[c], adds);
+  return &t;
 }
 
 void ProgressiveDecoder::firstPass(Component& c, ByteView data, const Quant& quant, const Quant& later,
                                    bool adds) {
   Coefficients fresh;
   decodeRlgr(RlgrMode::One, data, fresh);
-  const Band& low = bandsOf(layout_)[kLowBand];
-  for (std::size_t i = 0; i < kTileArea; ++i)
-    c.sign[i] = static_cast<std::int8_t>(fresh[i] > 0 ? 1 : fresh[i] < 0 ? -1 : 0);
-  sumUp(
-      std::span(fresh).subspan(static_cast<std::size_t>(low.offset), static_cast<std::size_t>(low.count())));
+  signsOf(fresh, c.sign);
   for (std::size_t b = 0; b < kBands; ++b) c.bits[b] = static_cast<std::uint8_t>(quant[b] + later[b]);
-  dequantize(fresh, c.bits, layout_);
+  toScale(fresh, c.bits, layout_);
   if (!adds) {
     c.now = fresh;
     return;
@@ -217,10 +236,12 @@ void ProgressiveDecoder::nextPass(Component& c, ByteView newOnes, ByteView grown
 }
 
 void ProgressiveDecoder::show(const Tile& tile, Framebuffer& picture, Region& damage) {
-  for (std::size_t c = 0; c < 3; ++c) {
-    samples_[c] = tile.components[c].now;
-    inverseTransform(samples_[c], layout_);
-  }
+  for (std::size_t c = 0; c < 3; ++c) samples_[c] = tile.components[c].now;
+  paint(picture, damage);
+}
+
+void ProgressiveDecoder::paint(Framebuffer& picture, Region& damage) {
+  for (Coefficients& c : samples_) inverseTransform(c, layout_);
   toPixels(samples_[0], samples_[1], samples_[2], pixels_.data(), kTileSide);
   paintTile(pixels_, {x_ * kTileSide, y_ * kTileSide}, rects_, picture, damage);
 }

@@ -30,11 +30,14 @@ class ProgressiveDecoder {
   };
   void region(LittleReader& in, Framebuffer& picture, Region& damage);
   void tile(LittleReader& in, unsigned type, Framebuffer& picture, Region& damage);
-  void first(LittleReader& in, bool simple);
+  /// The tile, if it is kept; else its coefficients are in samples_.
+  const Tile* first(LittleReader& in, bool simple);
   void upgrade(LittleReader& in);
   void firstPass(Component& c, ByteView data, const Quant& quant, const Quant& later, bool adds);
   void nextPass(Component& c, ByteView newOnes, ByteView grown, const Quant& quant, const Quant& later);
   void show(const Tile& tile, Framebuffer& picture, Region& damage);
+  /// What samples_ hold.
+  void paint(Framebuffer& picture, Region& damage);
   const Quant& quantAt(unsigned index) const;
   const ProgressiveQuant& laterAt(unsigned index) const;
   Tile& tileAt(int x, int y);
@@ -45,7 +48,6 @@ class ProgressiveDecoder {
   std::vector<Quant> quants_;
   std::vector<ProgressiveQuant> laterQuants_;
   std::map<std::pair<int, int>, std::unique_ptr<Tile>> tiles_;
-  Tile passing_;  ///< of tiles that come whole
   int x_ = 0, y_ = 0;
   std::array<Coefficients, 3> samples_;
   TilePixels pixels_;

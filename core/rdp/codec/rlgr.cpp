@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/simd.hpp"
 #include "rdp/codec/bit_reader.hpp"
 
 namespace kw::rdp {
@@ -17,27 +18,37 @@ struct Parameter {
   void add(int delta) { fine = std::clamp(fine + delta, 0, kMost); }
 };
 
-/// A Golomb-Rice number: as many ones as `remainder` bits overflow, a zero, the remainder.
-std::uint32_t golomb(BitReader& in, Parameter& remainder) {
-  int high = 0;
+/// Of ones, which a zero ends that is taken, too. By value, so that a reader that never comes here may stay
+/// in registers.
+std::pair<int, BitReader> longRun(BitReader in) {
+  int ones = 0;
   for (;;) {
     const int n = in.run(true, 32);
-    high += n;
+    ones += n;
     if (n < 32 || in.missing() > 0) break;
   }
   in.bits(1);
+  in.fill();
+  return {ones, in};
+}
+
+/// A Golomb-Rice number: as many ones as `remainder` bits overflow, a zero, the remainder.
+KW_INLINE inline std::uint32_t golomb(BitReader& in, Parameter& remainder) {
+  in.fill();
+  int high = in.heldOnes();
+  if (high < 32)
+    in.drop(high + 1);
+  else
+    std::tie(high, in) = longRun(in);
   const int low = remainder.value();
-  const std::uint32_t out = (static_cast<std::uint32_t>(high) << low) | in.bits(low);
-  if (high == 0)
-    remainder.add(-2);
-  else if (high > 1)
-    remainder.add(std::min(high, kMost));
+  const std::uint32_t out = (static_cast<std::uint32_t>(high) << low) | in.heldBits(low);
+  remainder.add(high == 0 ? -2 : high == 1 ? 0 : std::min(high, kMost));
   return out;
 }
 
+/// Even ones are their half, odd ones less than zero.
 std::int16_t signedFrom(std::uint32_t folded) {
-  return static_cast<std::int16_t>((folded & 1) != 0 ? -static_cast<std::int64_t>((folded + 1) >> 1)
-                                                     : static_cast<std::int64_t>(folded >> 1));
+  return static_cast<std::int16_t>((folded >> 1) ^ (0 - (folded & 1)));
 }
 std::uint32_t folded(int v) {
   return v < 0 ? static_cast<std::uint32_t>(-v * 2 - 1) : static_cast<std::uint32_t>(v * 2);
@@ -47,7 +58,8 @@ class Decoder {
  public:
   Decoder(ByteView data, std::span<std::int16_t> out) : in_(data), out_(out) {}
 
-  void run(RlgrMode mode) {
+  KW_INLINE void run(RlgrMode mode) {
+    std::fill(out_.begin(), out_.end(), std::int16_t{0});
     while (at_ < out_.size() && !in_.atEnd()) {
       if (run_.value() != 0)
         zerosAndOne();
@@ -56,46 +68,43 @@ class Decoder {
       else
         two();
     }
-    std::fill(out_.begin() + static_cast<std::ptrdiff_t>(std::min(at_, out_.size())), out_.end(),
-              std::int16_t{0});
   }
 
  private:
-  void put(std::int16_t v) {
+  KW_INLINE void put(std::int16_t v) {
     if (at_ < out_.size()) out_[at_++] = v;
   }
-  void zeros(std::size_t n) {
-    n = std::min(n, out_.size() - at_);
-    std::fill_n(out_.begin() + static_cast<std::ptrdiff_t>(at_), n, std::int16_t{0});
-    at_ += n;
-  }
-  void zerosAndOne() {
-    while (in_.run(false, 1) == 1) {
-      zeros(std::size_t{1} << run_.value());
-      run_.add(kUpRun);
+  /// They are there already.
+  void zeros(std::size_t n) { at_ = std::min(at_ + n, out_.size()); }
+  KW_INLINE void zerosAndOne() {
+    for (int stretches = 32; stretches == 32;) {
+      stretches = in_.run(false, 32);
+      for (int i = 0; i < stretches; ++i) {
+        zeros(std::size_t{1} << run_.value());
+        run_.add(kUpRun);
+      }
       if (at_ >= out_.size() || in_.atEnd()) return;
     }
-    in_.bits(1);
-    zeros(in_.bits(run_.value()));
-    const bool negative = in_.bit();
+    in_.fill();
+    in_.drop(1);
+    zeros(in_.heldBits(run_.value()));
+    const bool negative = in_.heldBits(1) != 0;
     const auto magnitude = static_cast<std::int64_t>(golomb(in_, remainder_)) + 1;
     put(static_cast<std::int16_t>(negative ? -magnitude : magnitude));
     run_.add(-kDownRun);
   }
-  void one() {
+  KW_INLINE void one() {
     const std::uint32_t v = golomb(in_, remainder_);
     put(signedFrom(v));
     run_.add(v == 0 ? kUpZero : -kDownZero);
   }
-  void two() {
+  KW_INLINE void two() {
     const std::uint32_t sum = golomb(in_, remainder_);
     const std::uint32_t first = in_.bits(static_cast<int>(std::bit_width(sum))), second = sum - first;
     put(signedFrom(first));
     put(signedFrom(second));
-    if (first != 0 && second != 0)
-      run_.add(-2 * kDownZero);
-    else if (first == 0 && second == 0)
-      run_.add(2 * kUpZero);
+    constexpr int kChange[] = {2 * kUpZero, 0, -2 * kDownZero};
+    run_.add(kChange[(first != 0 ? 1 : 0) + (second != 0 ? 1 : 0)]);
   }
 
   BitReader in_;
@@ -171,7 +180,9 @@ class Encoder {
 
 }  // namespace
 
-void decodeRlgr(RlgrMode mode, ByteView data, std::span<std::int16_t> out) { Decoder(data, out).run(mode); }
+KW_BITS void decodeRlgr(RlgrMode mode, ByteView data, std::span<std::int16_t> out) {
+  Decoder(data, out).run(mode);
+}
 Bytes encodeRlgr(RlgrMode mode, std::span<const std::int16_t> values) { return Encoder(values).run(mode); }
 
 }  // namespace kw::rdp

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cstring>
+#include <functional>
 #include <unordered_map>
 
 #include "base/little.hpp"
@@ -16,7 +17,10 @@ constexpr const char* kWhat = "compressed graphics";
 constexpr unsigned kSingle = 0xe0, kMultipart = 0xe1;  // 2.2.5.1 descriptor
 constexpr unsigned kType = 0x4, kCompressed = 0x20;    // 2.2.5.3
 constexpr std::size_t kHistory = 2500000;              // 3.1.9.1
-constexpr std::size_t kMostSegment = 65535;            // of one segment, opened
+constexpr std::size_t kBlock =
+    16;  // matches are copied in such blocks, which may write beyond their end: so far
+constexpr std::size_t kRing = kHistory + kBlock;  // behind the history there is room
+constexpr std::size_t kMostSegment = 65535;       // of one segment, opened
 constexpr std::size_t kMostMessage = std::size_t{64} << 20;
 
 /// 3.1.9.1.2: a prefix, and what it stands for: a byte, or a distance with some more bits.
@@ -44,88 +48,38 @@ constexpr std::array<Token, 40> kTokens{{
     {9, 382, 24, true, 17094304},
 }};
 
-/// Which token the next nine bits begin with; -1: none.
-std::array<std::int8_t, 512> tokenTable() {
-  std::array<std::int8_t, 512> out{};
-  out.fill(-1);
-  for (std::size_t t = 0; t < kTokens.size(); ++t) {
-    const unsigned spare = 9U - kTokens[t].length;
-    for (unsigned i = 0; i < 1U << spare; ++i)
-      out[(static_cast<unsigned>(kTokens[t].code) << spare) + i] = static_cast<std::int8_t>(t);
+/// What the next nine bits begin with: literals are whole in them.
+struct Step {
+  std::uint8_t length = 0;  ///< 0: there is no such token
+  std::uint8_t more = 0;    ///< bits of a distance behind it
+  bool match = false;
+  std::uint32_t base = 0;
+};
+std::array<Step, 512> stepTable() {
+  std::array<Step, 512> out{};
+  for (const Token& t : kTokens) {
+    const unsigned spare = 9U - t.length;
+    for (unsigned i = 0; i < 1U << spare; ++i) {
+      Step& step = out[(static_cast<unsigned>(t.code) << spare) + i];
+      step = {t.length, t.more, t.match, t.base};
+      if (!t.match && t.more > 0) step = {9, 0, false, i};
+    }
   }
   return out;
 }
 
-/// Bits of one segment, up to the end that its last byte tells.
-class Bits {
- public:
-  explicit Bits(ByteView data) : data_(data.first(data.size() - 1)) {
-    const unsigned spare = data.back();
-    if (spare > 7 || (data_.empty() && spare != 0)) protocolBroken(kWhat, "more spare bits than a byte has");
-    left_ = static_cast<std::int64_t>(data_.size()) * 8 - spare;
-  }
-  [[nodiscard]] bool more() const { return left_ > 0; }
-  /// The next nine bits, with zeros past the end.
-  unsigned peek9() {
-    fill();
-    return static_cast<unsigned>(window_ >> 55);
-  }
-  std::uint32_t take(unsigned n) {
-    if (n == 0) return 0;
-    fill();
-    const auto v = static_cast<std::uint32_t>(window_ >> (64 - n));
-    drop(n);
-    return v;
-  }
-  void drop(unsigned n) {
-    left_ -= n;
-    if (left_ < 0) protocolBroken(kWhat, "ends inside of a token");
-    window_ <<= n;
-    held_ -= static_cast<int>(n);
-  }
-  /// Whole bytes from the next byte's edge on.
-  ByteView bytes(std::size_t n) {
-    const auto inside = static_cast<unsigned>(held_ % 8);
-    drop(inside);
-    const std::size_t begin = at_ - static_cast<std::size_t>(held_ / 8);
-    if (n > data_.size() - begin) protocolBroken(kWhat, "ends inside of plain bytes");
-    left_ -= static_cast<std::int64_t>(n) * 8;
-    if (left_ < 0) protocolBroken(kWhat, "ends inside of plain bytes");
-    at_ = begin + n;
-    held_ = 0;
-    window_ = 0;
-    return data_.subspan(begin, n);
-  }
-
- private:
-  void fill() {
-    while (held_ <= 56 && at_ < data_.size()) {
-      window_ |= std::uint64_t{data_[at_++]} << (56 - held_);
-      held_ += 8;
-    }
-  }
-  ByteView data_;
-  std::size_t at_ = 0;
-  std::uint64_t window_ = 0;
-  int held_ = 0;
-  std::int64_t left_ = 0;
-};
-
 /// 3.1.9.1.2: 0 is 3; then each one doubles the least and adds a bit.
-std::size_t readCount(Bits& in) {
-  if (in.take(1) == 0) return 3;
-  std::size_t least = 4;
-  unsigned more = 2;
-  while (in.take(1) == 1) {
-    least *= 2;
-    if (++more > 24) protocolBroken(kWhat, "a match without an end");
-  }
-  return least + in.take(more);
+std::size_t readCount(BitReader& in) {
+  in.fill();
+  const int ones = in.heldOnes();
+  if (ones > 23) protocolBroken(kWhat, "a match without an end");
+  in.drop(ones + 1);
+  return ones == 0 ? 3 : (std::size_t{2} << ones) + in.heldBits(ones + 1);
 }
 
 }  // namespace
 
-ZgfxReader::ZgfxReader() : history_(kHistory) {}
+ZgfxReader::ZgfxReader() : history_(kRing) {}
 
 ByteView ZgfxReader::open(ByteView segmented) {
   out_.clear();
@@ -155,63 +109,82 @@ void ZgfxReader::segment(ByteView data) {
   const ByteView body = in.rest();
   if ((flags & kCompressed) != 0) {
     if (body.empty()) protocolBroken(kWhat, "an empty part");
-    return decode(body);
+    return decode(body.first(body.size() - 1), body.back());
   }
   if (body.size() > kMostMessage) protocolBroken(kWhat, "too much at once");
-  for (std::size_t at = 0; at < body.size();) {
-    const std::size_t n = std::min(body.size() - at, kHistory - at_);
-    std::memcpy(&history_[at_], body.data() + at, n);
-    at_ = (at_ + n) % kHistory;
-    at += n;
-  }
+  literals(body);
   out_.insert(out_.end(), body.begin(), body.end());
 }
 
-void ZgfxReader::literal(Byte b) {
-  history_[at_] = b;
-  if (++at_ == kHistory) at_ = 0;
-  out_.push_back(b);
+void ZgfxReader::literals(ByteView bytes) {
+  while (!bytes.empty()) {
+    const std::size_t n = std::min(bytes.size(), kRing - at_);
+    std::memcpy(&history_[at_], bytes.data(), n);
+    at_ = at_ + n == kRing ? 0 : at_ + n;
+    bytes = bytes.subspan(n);
+  }
 }
 
 void ZgfxReader::match(std::size_t distance, std::size_t count) {
   if (distance > kHistory) protocolBroken(kWhat, "looks back further than anything goes");
-  std::size_t from = at_ >= distance ? at_ - distance : at_ + kHistory - distance;
-  const std::size_t begin = out_.size();
-  out_.resize(begin + count);
-  Byte* to = &out_[begin];
-  // In stretches that neither wrap nor read what they write.
-  while (count > 0) {
-    const std::size_t n = std::min({count, distance, kHistory - from, kHistory - at_});
-    std::memmove(&history_[at_], &history_[from], n);
-    std::memcpy(to, &history_[at_], n);
-    to += n;
-    count -= n;
-    at_ = at_ + n == kHistory ? 0 : at_ + n;
-    from = from + n == kHistory ? 0 : from + n;
+  std::size_t from = at_ >= distance ? at_ - distance : at_ + kRing - distance;
+  if (std::max(from, at_) + count + kBlock > kRing) {  // it may wrap
+    for (; count > 0; --count) {
+      history_[at_] = history_[from];
+      at_ = at_ + 1 == kRing ? 0 : at_ + 1;
+      from = from + 1 == kRing ? 0 : from + 1;
+    }
+    return;
+  }
+  Byte* to = &history_[at_];
+  const Byte* source = &history_[from];
+  at_ += count;
+  if (distance >= kBlock) {
+    for (std::size_t done = 0; done < count; done += kBlock) std::memcpy(to + done, source + done, kBlock);
+    return;
+  }
+  // What was copied lengthens the pattern.
+  for (std::size_t done = 0, n = 0; done < count; done += n) {
+    n = std::min(count - done, distance + done);
+    std::memcpy(to + done, source, n);
   }
 }
 
-void ZgfxReader::decode(ByteView data) {
-  static const std::array<std::int8_t, 512> table = tokenTable();
-  Bits in(data);
-  const std::size_t most = out_.size() + kMostSegment;
-  while (in.more()) {
-    const int which = table[in.peek9()];
-    if (which < 0) protocolBroken(kWhat, "a token that there is not");
-    const Token& t = kTokens[static_cast<std::size_t>(which)];
-    in.drop(t.length);
-    if (!t.match) {
-      literal(static_cast<Byte>(t.base + in.take(t.more)));
-    } else if (const std::size_t distance = t.base + in.take(t.more); distance != 0) {
+void ZgfxReader::decode(ByteView data, unsigned spareBits) {
+  static const std::array<Step, 512> table = stepTable();
+  if (spareBits > 7 || (data.empty() && spareBits != 0))
+    protocolBroken(kWhat, "more spare bits than a byte has");
+  BitReader in(data);
+  const std::int64_t end = static_cast<std::int64_t>(data.size()) * 8 - spareBits;
+  const std::size_t begin = at_;
+  std::size_t room = kMostSegment;
+  const auto take = [&](std::size_t n) {
+    if (n > room) protocolBroken(kWhat, "grows beyond a segment");
+    room -= n;
+  };
+  while (in.position() < end) {
+    in.fill();
+    const Step& step = table[in.next(9)];
+    if (step.length == 0) protocolBroken(kWhat, "a token that there is not");
+    in.drop(step.length);
+    if (!step.match) {
+      take(1);
+      history_[at_] = static_cast<Byte>(step.base);
+      at_ = at_ + 1 == kRing ? 0 : at_ + 1;
+    } else if (const std::size_t distance = step.base + in.heldBits(step.more); distance != 0) {
       const std::size_t count = readCount(in);
-      if (count > most - out_.size()) protocolBroken(kWhat, "grows beyond a segment");
+      take(count);
       match(distance, count);
     } else {
-      const std::size_t count = in.take(15);
-      for (Byte b : in.bytes(count)) literal(b);
+      const std::size_t count = in.bits(15);
+      take(count);
+      literals(in.bytes(count, kWhat));
     }
-    if (out_.size() > most) protocolBroken(kWhat, "grows beyond a segment");
   }
+  if (in.position() > end) protocolBroken(kWhat, "ends inside of a token");
+  const Byte* ring = history_.data();
+  if (at_ < begin) out_.insert(out_.end(), ring + begin, ring + kRing);
+  out_.insert(out_.end(), ring + (at_ < begin ? 0 : begin), ring + at_);
 }
 
 // The server's side.

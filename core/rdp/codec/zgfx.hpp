@@ -12,11 +12,11 @@ class ZgfxReader {
 
  private:
   void segment(ByteView data);
-  void decode(ByteView data);
-  void literal(Byte b);
+  void decode(ByteView data, unsigned spareBits);
+  void literals(ByteView bytes);
   void match(std::size_t distance, std::size_t count);
 
-  Bytes history_;
+  Bytes history_;  ///< a ring
   std::size_t at_ = 0;
   Bytes out_;
 };
