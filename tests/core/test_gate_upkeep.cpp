@@ -1,5 +1,6 @@
 // What the gateway looks after by itself: people locked in the team's database, recordings that are too old.
 #include <atomic>
+#include <fstream>
 
 #include "gate/recording.hpp"
 #include "tests/core/gate_bench.hpp"
