@@ -13,3 +13,8 @@
 #endif
 
 #define KW_INLINE __attribute__((always_inline))
+
+#if defined(__x86_64__)
+/// Written for AVX2 by hand; whoever calls it has asked the machine.
+#define KW_AVX2 __attribute__((target("avx2")))
+#endif

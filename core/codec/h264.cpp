@@ -25,7 +25,7 @@ struct H264Decoder::State {
   State() = default;
   State(const State&) = delete;
   State& operator=(const State&) = delete;
-  bool useHardware();
+  void useHardware();
   /// The picture in this program's memory.
   const AVFrame& here(AVFrame* decoded);
   ~State() {
@@ -60,13 +60,13 @@ void splitColours(const Byte* pairs, std::ptrdiff_t stride, int width, int heigh
     for (int x = 0; x < width; ++x, ++at) first[at] = pairs[2 * x], second[at] = pairs[2 * x + 1];
 }
 
-bool H264Decoder::State::useHardware() {
+void H264Decoder::State::useHardware() {
   AVBufferRef* device = nullptr;
-  if (av_hwdevice_ctx_create(&device, AV_HWDEVICE_TYPE_VAAPI, nullptr, nullptr, 0) < 0) return false;
+  if (av_hwdevice_ctx_create(&device, AV_HWDEVICE_TYPE_VAAPI, nullptr, nullptr, 0) < 0) return;
   context->hw_device_ctx = device;
   context->get_format = chosenFormat;
   context->opaque = &byHardware;
-  return byHardware = true;
+  byHardware = true;
 }
 
 const AVFrame& H264Decoder::State::here(AVFrame* decoded) {

@@ -31,6 +31,12 @@ constexpr std::pair<Role, const char*> kRoles[] = {
     {Role::Look, "look"}, {Role::Drive, "drive"}, {Role::Keeper, "keeper"}};
 constexpr std::size_t kLeastPassword = 8;
 
+void dropSignIns(SQLite::Database& db, const std::string& account) {
+  SQLite::Statement s(db, "DELETE FROM sign_in WHERE account=(SELECT id FROM account WHERE name=?)");
+  s.bind(1, account);
+  s.exec();
+}
+
 std::string slowHash(const std::string& password) {
   char out[crypto_pwhash_STRBYTES];
   if (crypto_pwhash_str(out, password.data(), password.size(), crypto_pwhash_OPSLIMIT_INTERACTIVE,
@@ -186,10 +192,7 @@ std::string GateStore::startCodes(const std::string& name) {
 
 void GateStore::removeAccount(const std::string& name) {
   state_->guarded([&] {
-    SQLite::Statement drop(state_->db,
-                           "DELETE FROM sign_in WHERE account=(SELECT id FROM account WHERE name=?)");
-    drop.bind(1, name);
-    drop.exec();
+    dropSignIns(state_->db, name);
     SQLite::Statement s(state_->db, "DELETE FROM account WHERE name=?");
     s.bind(1, name);
     if (s.exec() == 0) throw Error(ErrorKind::Local, "no account has this name", name);
@@ -333,12 +336,7 @@ void GateStore::signOut(const std::string& token) {
 }
 
 void GateStore::signOutAll(const std::string& name) {
-  state_->guarded([&] {
-    SQLite::Statement s(state_->db,
-                        "DELETE FROM sign_in WHERE account IN (SELECT id FROM account WHERE name=?)");
-    s.bind(1, name);
-    s.exec();
-  });
+  state_->guarded([&] { dropSignIns(state_->db, name); });
 }
 
 std::vector<std::string> GateStore::signedInByStore(Seconds now) const {

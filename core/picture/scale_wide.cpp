@@ -1,10 +1,9 @@
 // The scaler's loops for machines with AVX2: sixteen 16-bit channels at a time.
+#include "base/simd.hpp"
 #include "picture/scale_kernels.hpp"
 
 #if defined(__x86_64__)
 #include <immintrin.h>
-
-#define KW_AVX2 __attribute__((target("avx2")))
 #endif
 
 namespace kw {

@@ -374,6 +374,7 @@ TEST_CASE("A database that takes what one says and never answers holds nobody up
   CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(12));
   // Nor does a new connection.
   CHECK(failureOf([&] { (void)duty->load(); }).find("not reached") != std::string::npos);
+  CHECK(databaseRefuses(server.uri(), {"nobody"}).empty());
   server.thaw();
   addMachine(*duty, "fern-store");
   CHECK(duty->load().machineNamed("fern-store") != nullptr);

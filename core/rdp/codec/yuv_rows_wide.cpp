@@ -2,10 +2,10 @@
 // in them again, so that only the last step has to put pixels in order.
 #include "rdp/codec/yuv_rows.hpp"
 
+#include "base/simd.hpp"
+
 #if defined(__x86_64__)
 #include <immintrin.h>
-
-#define KW_AVX2 __attribute__((target("avx2")))
 #endif
 
 namespace kw::rdp {

@@ -17,11 +17,13 @@ constexpr const char* kWhat = "compressed graphics";
 constexpr unsigned kSingle = 0xe0, kMultipart = 0xe1;  // 2.2.5.1 descriptor
 constexpr unsigned kType = 0x4, kCompressed = 0x20;    // 2.2.5.3
 constexpr std::size_t kHistory = 2500000;              // 3.1.9.1
-constexpr std::size_t kBlock =
-    16;  // matches are copied in such blocks, which may write beyond their end: so far
-constexpr std::size_t kRing = kHistory + kBlock;  // behind the history there is room
-constexpr std::size_t kMostSegment = 65535;       // of one segment, opened
+constexpr std::size_t kMostSegment = 65535;            // of one segment, opened
 constexpr std::size_t kMostMessage = std::size_t{64} << 20;
+
+/// Matches are copied in blocks that may write beyond the match's end; the ring has so much more room than
+/// its history, that this never reaches what is still looked back to.
+constexpr std::size_t kBlock = 16;
+constexpr std::size_t kRing = kHistory + kBlock;
 
 /// 3.1.9.1.2: a prefix, and what it stands for: a byte, or a distance with some more bits.
 struct Token {
